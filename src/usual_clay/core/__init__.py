@@ -1,0 +1,1 @@
+"""Geometry: arrays in, arrays out. Millimetres and radians, ``float64``."""

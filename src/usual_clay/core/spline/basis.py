@@ -1,0 +1,152 @@
+"""B-spline basis functions and the knot vectors they live on."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from usual_clay.core.arrays import ArrayLike, Floats, Ints
+
+HIGHEST_DEGREE = 7
+
+
+class SplineError(ValueError):
+    """Knots, degree and control points that do not make a spline."""
+
+
+def even_knots(count: int, degree: int) -> Floats:
+    """Return the clamped knot vector on [0, 1] with evenly spread knots.
+
+    Parameters
+    ----------
+    count : int
+        Control points, at least ``degree + 1``.
+    degree : int
+        1 to 7.
+
+    Raises
+    ------
+    SplineError
+        When there are too few control points for the degree.
+    """
+    if not 1 <= degree <= HIGHEST_DEGREE:
+        raise SplineError(f"the degree must be 1 to {HIGHEST_DEGREE}, not {degree}")
+    if count <= degree:
+        raise SplineError(
+            f"degree {degree} needs at least {degree + 1} control points, not {count}"
+        )
+    inner = np.linspace(0.0, 1.0, count - degree + 1)
+    return np.concatenate([np.zeros(degree), inner, np.ones(degree)])
+
+
+def check_knots(knots: Floats, count: int) -> int:
+    """Check a clamped knot vector against its control point count and return the degree.
+
+    Raises
+    ------
+    SplineError
+        When the vector is not finite, not rising, not clamped, or of the wrong length.
+    """
+    degree = len(knots) - count - 1
+    if not 1 <= degree <= HIGHEST_DEGREE or count <= degree:
+        raise SplineError(f"{len(knots)} knots do not fit {count} control points")
+    if not np.isfinite(knots).all() or (np.diff(knots) < 0).any():
+        raise SplineError("knots must be finite and must not fall")
+    start, end = knots[: degree + 1], knots[-degree - 1 :]
+    if np.ptp(start) > 0 or np.ptp(end) > 0 or start[0] >= end[0]:
+        raise SplineError("the knot vector must be clamped at both ends")
+    inner = knots[degree + 1 : -degree - 1]
+    if len(inner) and np.unique(inner, return_counts=True)[1].max() > degree:
+        raise SplineError("an inner knot may be repeated at most as often as the degree")
+    return degree
+
+
+def span_of(knots: Floats, degree: int, t: ArrayLike) -> Ints:
+    """Return for each parameter the index of the last knot at or below it (NURBS Book, A2.1)."""
+    last = len(knots) - degree - 2
+    return np.clip(np.searchsorted(knots, t, side="right") - 1, degree, last)
+
+
+def basis_functions(
+    knots: Floats, degree: int, t: Floats, order: int = 0
+) -> tuple[Ints, list[Floats]]:
+    """Evaluate the basis functions that do not vanish, and their derivatives.
+
+    Cox and de Boor's recurrence; Piegl and Tiller, *The NURBS Book*, A2.2 and eq. 2.7.
+
+    Parameters
+    ----------
+    knots : (count + degree + 1,) array
+    t : (n,) array
+        Parameters; outside the domain the end polynomials are continued.
+    order : int
+        Highest derivative wanted.
+
+    Returns
+    -------
+    spans : (n,) integers
+        The functions ``span - degree ... span`` are the ones given.
+    values : list of (degree + 1, n) arrays
+        One array for each derivative 0 ... `order`.
+    """
+    span = span_of(knots, degree, t)
+    left = [t - knots[span + 1 - j] for j in range(1, degree + 1)]
+    right = [knots[span + j] - t for j in range(1, degree + 1)]
+    table: list[Floats] = [np.ones((1, len(t)))]
+    for d in range(1, degree + 1):
+        lower, row = table[-1], np.empty((d + 1, len(t)))
+        saved: Floats | float = 0.0
+        for r in range(d):
+            part = lower[r] / (right[r] + left[d - r - 1])
+            row[r] = saved + right[r] * part
+            saved = left[d - r - 1] * part
+        row[d] = saved
+        table.append(row)
+    values = [table[degree]]
+    for k in range(1, order + 1):
+        values.append(_raise_derivative(knots, degree, span, table, k))
+    return span, values
+
+
+def _raise_derivative(
+    knots: Floats, degree: int, span: Ints, table: list[Floats], k: int
+) -> Floats:
+    if k > degree:
+        return np.zeros((degree + 1, len(span)))
+    row = table[degree - k]
+    for d in range(degree - k + 1, degree + 1):
+        higher = np.zeros((d + 1, len(span)))
+        for r in range(d):
+            first = span - d + 1 + r
+            part = d * row[r] / (knots[first + d] - knots[first])
+            higher[r] -= part
+            higher[r + 1] += part
+        row = higher
+    return row
+
+
+def greville(knots: Floats, degree: int) -> Floats:
+    """Return the Greville parameters, the mean of each control point's inner knots."""
+    windows = np.lib.stride_tricks.sliding_window_view(knots[1:-1], degree)
+    return windows.mean(axis=1)
+
+
+def collocation(knots: Floats, degree: int, t: Floats, order: int = 0) -> Floats:
+    """Return the dense matrix of basis values, shape (len(t), count)."""
+    span, values = basis_functions(knots, degree, t, order)
+    matrix = np.zeros((len(t), len(knots) - degree - 1))
+    columns = span[:, None] + np.arange(-degree, 1)
+    np.put_along_axis(matrix, columns, values[order].T, axis=1)
+    return matrix
+
+
+def gram(knots: Floats, degree: int, order: int) -> Floats:
+    """Return the integrals of products of basis derivatives over the domain, exactly.
+
+    Gauss-Legendre quadrature with ``degree + 1`` nodes in each knot span.
+    """
+    nodes, weights = np.polynomial.legendre.leggauss(degree + 1)
+    breaks = np.unique(knots)
+    half = np.diff(breaks) / 2
+    t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
+    rows = collocation(knots, degree, t, order)
+    return rows.T @ (rows * (half[:, None] * weights).reshape(-1, 1))

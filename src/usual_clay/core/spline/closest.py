@@ -1,0 +1,197 @@
+"""Foot points: the nearest point of a curve or surface to each of many points.
+
+Newton's method on the squared distance from a good seed (The NURBS Book, section 6.1), kept
+inside the domain, with the Gauss-Newton matrix where the full one is not positive definite.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
+from usual_clay.core.spline.surface import (
+    BLOCK,
+    BSplineSurface,
+    sample_parameters,
+    surface_derivatives,
+    surface_grid,
+)
+
+STEPS = 25
+
+
+@dataclass(frozen=True, eq=False)
+class FootPoints:
+    """Where points meet a surface at right angles, or its border.
+
+    Attributes
+    ----------
+    u, v : (n,) arrays
+    feet : (n, 3) array
+        Points on the surface, mm.
+    signed : (n,) array
+        Distance in mm, positive on the side that the surface's normal points to.
+    """
+
+    u: Floats
+    v: Floats
+    feet: Floats
+    signed: Floats
+
+
+def foot_points(
+    surface: BSplineSurface,
+    points: Floats,
+    seed: tuple[Floats, Floats] | None = None,
+    step: float | None = None,
+) -> FootPoints:
+    """Find the foot point of every point on a surface.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+    seed : two (n,) arrays, optional
+        Parameters to start from, such as those of a fit; found on a grid where not given.
+    step : float, optional
+        A point is done when its next move on the surface is shorter than this, in mm; by
+        default a millionth of the surface's size.
+    """
+    points = np.asarray(points, dtype=np.float64)
+    if step is None:
+        step = 1e-6 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
+    u, v = _grid_seed(surface, points) if seed is None else seed
+    result = FootPoints(
+        np.array(u, dtype=np.float64),
+        np.array(v, dtype=np.float64),
+        np.empty_like(points),
+        np.empty(len(points)),
+    )
+
+    def block(start: int) -> None:
+        part = slice(start, start + BLOCK)
+        _settle(surface, np.ascontiguousarray(points[part].T), step, result, part)
+
+    starts = range(0, len(points), BLOCK)
+    if len(starts) > 1:
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(block, starts))
+    else:
+        for start in starts:
+            block(start)
+    return result
+
+
+def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:
+    u = sample_parameters(surface.knots_u, 6)
+    v = sample_parameters(surface.knots_v, 6)
+    _, nearest = cKDTree(surface_grid(surface, u, v).reshape(-1, 3)).query(points, workers=2)
+    return u[nearest // len(v)], v[nearest % len(v)]
+
+
+def _settle(
+    surface: BSplineSurface, points: Floats, step: float, result: FootPoints, part: slice
+) -> None:
+    """Move one block of points, given as (3, n), to its feet."""
+    u, v = result.u[part], result.v[part]
+    best = np.full(points.shape[1], np.inf)
+    going = np.arange(points.shape[1])
+    trial_u, trial_v = u.copy(), v.copy()
+    for _ in range(STEPS):
+        derived = surface_derivatives(surface, trial_u, trial_v, 2)
+        gap = derived[0] - points[:, going]
+        distance = np.einsum("in,in->n", gap, gap)
+        better = distance <= best[going] * (1 + 1e-14)
+        # A step that led away is halved back towards the best parameters so far.
+        good = going[better]
+        best[good] = distance[better]
+        u_old, v_old = u[going].copy(), v[going].copy()
+        u[good], v[good] = trial_u[better], trial_v[better]
+        _write_feet(derived[:3][:, :, better], gap[:, better], result, part, good)
+        du, dv, move = _newton_step(surface, derived, gap, trial_u, trial_v)
+        trial_u = np.where(better, trial_u + du, (trial_u + u_old) / 2)
+        trial_v = np.where(better, trial_v + dv, (trial_v + v_old) / 2)
+        more = (move > step) | ~better
+        going, trial_u, trial_v = going[more], trial_u[more], trial_v[more]
+        if not len(going):
+            break
+
+
+def _write_feet(
+    derived: Floats, gap: Floats, result: FootPoints, part: slice, index: np.ndarray
+) -> None:
+    result.feet[part][index] = derived[0].T
+    normal = np.cross(derived[1], derived[2], axis=0)
+    side = -np.einsum("in,in->n", normal, gap)
+    result.signed[part][index] = np.copysign(np.sqrt(np.einsum("in,in->n", gap, gap)), side)
+
+
+def _newton_step(
+    surface: BSplineSurface, derived: Floats, gap: Floats, u: Floats, v: Floats
+) -> tuple[Floats, Floats, Floats]:
+    """Return the step in u and v, held to the domain, and its length in mm."""
+    _, su, sv, suu, suv, svv = derived
+
+    def dot(a: Floats, b: Floats) -> Floats:
+        return np.einsum("in,in->n", a, b)
+
+    a, b, c = dot(su, su), dot(su, sv), dot(sv, sv)
+    gu, gv = dot(gap, su), dot(gap, sv)
+    huu, huv, hvv = a + dot(gap, suu), b + dot(gap, suv), c + dot(gap, svv)
+    full = (huu > 0.1 * a) & (hvv > 0.1 * c) & (huu * hvv - huv**2 > 0.05 * a * c)
+    huu, huv, hvv = np.where(full, huu, a), np.where(full, huv, b), np.where(full, hvv, c)
+    tiny = 1e-30 + 1e-14 * (a + c)
+    det = np.maximum(huu * hvv - huv**2, tiny * tiny)
+    du, dv = (huv * gv - hvv * gu) / det, (huv * gu - huu * gv) / det
+    (u0, u1), (v0, v1) = surface.domain
+    at_u = ((u <= u0) & (gu > 0)) | ((u >= u1) & (gu < 0))
+    at_v = ((v <= v0) & (gv > 0)) | ((v >= v1) & (gv < 0))
+    dv = np.where(at_u, -gv / np.maximum(hvv, tiny), dv)
+    du = np.where(at_v, -gu / np.maximum(huu, tiny), du)
+    far_u, far_v = (u1 - u0) / 4, (v1 - v0) / 4
+    du = np.clip(u + np.clip(np.where(at_u, 0.0, du), -far_u, far_u), u0, u1) - u
+    dv = np.clip(v + np.clip(np.where(at_v, 0.0, dv), -far_v, far_v), v0, v1) - v
+    move = np.sqrt(np.maximum(a * du**2 + 2 * b * du * dv + c * dv**2, 0.0))
+    return du, dv, move
+
+
+def curve_foot_points(
+    curve: BSplineCurve, points: Floats, seed: Floats | None = None
+) -> tuple[Floats, Floats, Floats]:
+    """Find the foot point of every point on a curve.
+
+    Returns
+    -------
+    t : (n,) array
+    feet : (n, 3) array
+    distance : (n,) array, mm, not signed
+    """
+    points = np.asarray(points, dtype=np.float64)
+    if seed is None:
+        samples = sample_parameters(curve.knots, 12)
+        _, nearest = cKDTree(curve_points(curve, samples)).query(points)
+        seed = samples[nearest]
+    low, high = curve.domain
+    t = np.array(seed, dtype=np.float64)
+    best_t, best = t.copy(), np.full(len(points), np.inf)
+    for _ in range(STEPS):
+        place, first, second = curve_derivatives(curve, t, 2)
+        gap = place - points
+        distance = np.einsum("ni,ni->n", gap, gap)
+        better = distance <= best
+        best_t, best = np.where(better, t, best_t), np.where(better, distance, best)
+        speed = np.einsum("ni,ni->n", first, first)
+        curved = speed + np.einsum("ni,ni->n", gap, second)
+        steep = np.where(curved > 0.1 * speed, curved, np.maximum(speed, 1e-30))
+        step = -np.einsum("ni,ni->n", gap, first) / steep
+        step = np.where(better, step, (best_t - t) / 2)
+        moved = np.clip(t + np.clip(step, (low - high) / 4, (high - low) / 4), low, high)
+        if np.abs(moved - t).max() <= 1e-13 * (high - low):
+            break
+        t = moved
+    feet = curve_points(curve, best_t)
+    return best_t, feet, np.linalg.norm(feet - points, axis=1)
