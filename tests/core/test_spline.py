@@ -56,7 +56,9 @@ def test_curve_and_derivatives_equal_scipy(degree: int) -> None:
 
 def test_rational_circle_is_round() -> None:
     corner = np.sqrt(0.5)
-    points = np.array([[1, 0], [1, 1], [0, 1], [-1, 1], [-1, 0], [-1, -1], [0, -1], [1, -1], [1, 0]])
+    points = np.array(
+        [[1, 0], [1, 1], [0, 1], [-1, 1], [-1, 0], [-1, -1], [0, -1], [1, -1], [1, 0]]
+    )
     weights = np.array([1, corner] * 4 + [1])
     knots = np.array([0, 0, 0, 1, 1, 2, 2, 3, 3, 4, 4, 4]) / 4
     circle = BSplineCurve(knots, np.c_[7.0 * points, np.zeros(9)], weights)
@@ -89,7 +91,9 @@ def test_rational_surface_derivatives_against_differences() -> None:
         return surface_derivatives(surface, u + du * h, v + dv * h)[0]
 
     assert np.allclose(exact[1], (s(1, 0) - s(-1, 0)) / (2 * h), atol=1e-4)
-    assert np.allclose(exact[4], (s(1, 1) - s(1, -1) - s(-1, 1) + s(-1, -1)) / (4 * h * h), atol=0.1)
+    assert np.allclose(
+        exact[4], (s(1, 1) - s(1, -1) - s(-1, 1) + s(-1, -1)) / (4 * h * h), atol=0.1
+    )
     assert np.allclose(exact[5], (s(0, 1) - 2 * s(0, 0) + s(0, -1)) / (h * h), atol=0.1)
 
 
@@ -143,7 +147,9 @@ def test_surface_changes_keep_the_shape(direction: str) -> None:
     assert np.allclose(surface_grid(part, t, t), expected, atol=1e-8)
     line = isocurve(surface, direction, 0.3)
     fixed = np.full(40, 0.3)
-    on = surface_points(surface, t, fixed) if direction == "u" else surface_points(surface, fixed, t)
+    on = (
+        surface_points(surface, t, fixed) if direction == "u" else surface_points(surface, fixed, t)
+    )
     assert np.allclose(curve_points(line, t), on, atol=1e-10)
 
 

@@ -1,0 +1,1 @@
+"""The demo job: a fictional wooden fishing lure, made from an exact shape."""

@@ -1,0 +1,1 @@
+"""What the user is making, as a value."""

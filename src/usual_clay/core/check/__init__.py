@@ -1,0 +1,1 @@
+"""Judging geometry: deviation from what was measured."""

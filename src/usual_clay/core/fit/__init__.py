@@ -1,0 +1,1 @@
+"""Curves and surfaces fitted to data: frame, parameters, least squares, fairness, budget."""

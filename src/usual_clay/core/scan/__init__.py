@@ -1,0 +1,1 @@
+"""Triangle meshes: neighbours, normals, bend, regions, nearest points."""

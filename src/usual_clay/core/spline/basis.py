@@ -55,6 +55,8 @@ def check_knots(knots: Floats, count: int) -> int:
     if np.ptp(start) > 0 or np.ptp(end) > 0 or start[0] >= end[0]:
         raise SplineError("the knot vector must be clamped at both ends")
     inner = knots[degree + 1 : -degree - 1]
+    if len(inner) and (inner[0] <= start[0] or inner[-1] >= end[0]):
+        raise SplineError("inner knots must lie inside the domain")
     if len(inner) and np.unique(inner, return_counts=True)[1].max() > degree:
         raise SplineError("an inner knot may be repeated at most as often as the degree")
     return degree
@@ -89,22 +91,28 @@ def basis_functions(
         One array for each derivative 0 ... `order`.
     """
     span = span_of(knots, degree, t)
-    left = [t - knots[span + 1 - j] for j in range(1, degree + 1)]
-    right = [knots[span + j] - t for j in range(1, degree + 1)]
+    left = [t - knots.take(span + 1 - j) for j in range(1, degree + 1)]
+    right = [knots.take(span + j) - t for j in range(1, degree + 1)]
     table: list[Floats] = [np.ones((1, len(t)))]
     for d in range(1, degree + 1):
         lower, row = table[-1], np.empty((d + 1, len(t)))
-        saved: Floats | float = 0.0
+        per_width = _reciprocal_widths(knots, d)
+        row[0] = 0.0
         for r in range(d):
-            part = lower[r] / (right[r] + left[d - r - 1])
-            row[r] = saved + right[r] * part
-            saved = left[d - r - 1] * part
-        row[d] = saved
+            part = lower[r] * per_width.take(span + (r + 1 - d))
+            row[r] += right[r] * part
+            np.multiply(left[d - r - 1], part, out=row[r + 1])
         table.append(row)
     values = [table[degree]]
     for k in range(1, order + 1):
         values.append(_raise_derivative(knots, degree, span, table, k))
     return span, values
+
+
+def _reciprocal_widths(knots: Floats, degree: int) -> Floats:
+    """Return 1 / (knots[i + degree] - knots[i]), and 0 where knots coincide."""
+    width = knots[degree:] - knots[:-degree]
+    return np.divide(1.0, width, out=np.zeros_like(width), where=width > 0)
 
 
 def _raise_derivative(
@@ -114,12 +122,13 @@ def _raise_derivative(
         return np.zeros((degree + 1, len(span)))
     row = table[degree - k]
     for d in range(degree - k + 1, degree + 1):
-        higher = np.zeros((d + 1, len(span)))
+        higher = np.empty((d + 1, len(span)))
+        higher[0] = 0.0
+        slope = d * _reciprocal_widths(knots, d)
         for r in range(d):
-            first = span - d + 1 + r
-            part = d * row[r] / (knots[first + d] - knots[first])
+            part = row[r] * slope.take(span + (r + 1 - d))
             higher[r] -= part
-            higher[r + 1] += part
+            higher[r + 1] = part
         row = higher
     return row
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.surface import (
     BLOCK,
@@ -59,11 +59,12 @@ def foot_points(
         Parameters to start from, such as those of a fit; found on a grid where not given.
     step : float, optional
         A point is done when its next move on the surface is shorter than this, in mm; by
-        default a millionth of the surface's size.
+        default a hundred-thousandth of the surface's size; the distance is then right to a
+        small fraction of that, as its error is of second order.
     """
     points = np.asarray(points, dtype=np.float64)
     if step is None:
-        step = 1e-6 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
+        step = 1e-5 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
     u, v = _grid_seed(surface, points) if seed is None else seed
     result = FootPoints(
         np.array(u, dtype=np.float64),
@@ -106,27 +107,44 @@ def _settle(
         gap = derived[0] - points[:, going]
         distance = np.einsum("in,in->n", gap, gap)
         better = distance <= best[going] * (1 + 1e-14)
-        # A step that led away is halved back towards the best parameters so far.
-        good = going[better]
-        best[good] = distance[better]
-        u_old, v_old = u[going].copy(), v[going].copy()
-        u[good], v[good] = trial_u[better], trial_v[better]
-        _write_feet(derived[:3][:, :, better], gap[:, better], result, part, good)
+        best[going[better]] = distance[better]
         du, dv, move = _newton_step(surface, derived, gap, trial_u, trial_v)
-        trial_u = np.where(better, trial_u + du, (trial_u + u_old) / 2)
-        trial_v = np.where(better, trial_v + dv, (trial_v + v_old) / 2)
-        more = (move > step) | ~better
-        going, trial_u, trial_v = going[more], trial_u[more], trial_v[more]
+        done = better & (move <= step)
+        if done.any():
+            # The last, tiny step needs no new evaluation: its error is of second order.
+            _write_feet(derived, gap, (du, dv), done, result, part, going)
+        # A step that led away is halved back towards the best parameters so far.
+        u_old, v_old = u[going], v[going]
+        u[going[better]] = np.where(done, trial_u + du, trial_u)[better]
+        v[going[better]] = np.where(done, trial_v + dv, trial_v)[better]
+        trial_u = np.where(better, trial_u + du, (trial_u + u_old) / 2)[~done]
+        trial_v = np.where(better, trial_v + dv, (trial_v + v_old) / 2)[~done]
+        going = going[~done]
         if not len(going):
-            break
+            return
+    derived = surface_derivatives(surface, u[going], v[going], 1)
+    still = np.zeros(len(going))
+    everywhere = np.ones(len(going), dtype=bool)
+    gap = derived[0] - points[:, going]
+    _write_feet(derived, gap, (still, still), everywhere, result, part, going)
 
 
 def _write_feet(
-    derived: Floats, gap: Floats, result: FootPoints, part: slice, index: np.ndarray
+    derived: Floats,
+    gap: Floats,
+    move: tuple[Floats, Floats],
+    which: Bools,
+    result: FootPoints,
+    part: slice,
+    going: Ints,
 ) -> None:
-    result.feet[part][index] = derived[0].T
-    normal = np.cross(derived[1], derived[2], axis=0)
-    side = -np.einsum("in,in->n", normal, gap)
+    """Store feet and signed distances, moved to first order by `move` in u and v."""
+    place, su, sv = derived[0][:, which], derived[1][:, which], derived[2][:, which]
+    shift = su * move[0][which] + sv * move[1][which]
+    gap = gap[:, which] + shift
+    index = going[which]
+    result.feet[part][index] = (place + shift).T
+    side = -np.einsum("in,in->n", np.cross(su, sv, axis=0), gap)
     result.signed[part][index] = np.copysign(np.sqrt(np.einsum("in,in->n", gap, gap)), side)
 
 

@@ -101,10 +101,10 @@ def raise_degree(spline: Spline, direction: str = "u") -> Spline:
         distinct, copies = np.unique(knots, return_counts=True)
         raised = np.repeat(distinct, copies + 1)
         sites = greville(raised, degree + 1)
-        values = np.tensordot(collocation(knots, degree, sites), coefficients, axes=1)
+        values: Floats = np.tensordot(collocation(knots, degree, sites), coefficients, axes=1)
         system = collocation(raised, degree + 1, sites)
         flat = np.linalg.solve(system, values.reshape(len(sites), -1))
-        return raised, flat.reshape(values.shape)
+        return raised, np.reshape(flat, values.shape)
 
     return _apply(spline, direction, change)
 
@@ -129,7 +129,9 @@ def split(spline: Spline, t: float, direction: str = "u") -> tuple[Spline, Splin
 
         return _apply(spline, direction, change)
 
-    _check_inside(t, spline.knots if isinstance(spline, BSplineCurve) else _knots(spline, direction))
+    _check_inside(
+        t, spline.knots if isinstance(spline, BSplineCurve) else _knots(spline, direction)
+    )
     return part(0), part(1)
 
 

@@ -105,17 +105,21 @@ def _evaluate_block(
     span_u, in_u = basis_functions(surface.knots_u, p, u, order)
     span_v, in_v = basis_functions(surface.knots_v, q, v, order)
     corner: Ints = (span_u - p) * nv + (span_v - q)
+    local, scratch = np.empty((2, len(flat), len(u)))
+    rows = np.empty((order + 1, len(flat), len(u)))
     out[...] = 0.0
     for a in range(p + 1):
-        rows = [np.zeros((len(flat), len(u))) for _ in range(order + 1)]
+        rows[...] = 0.0
         for b in range(q + 1):
-            local = flat[:, corner + (a * nv + b)]
-            for derivative, row in enumerate(rows):
-                row += in_v[derivative][b] * local
+            flat.take(corner + (a * nv + b), axis=1, out=local, mode="clip")
+            for derivative in range(order + 1):
+                np.multiply(local, in_v[derivative][b], out=scratch)
+                rows[derivative] += scratch
         index = 0
         for du, dv in ORDERS:
             if du + dv <= order:
-                out[index] += in_u[du][a] * rows[dv]
+                np.multiply(rows[dv], in_u[du][a], out=scratch)
+                out[index] += scratch
                 index += 1
 
 
@@ -178,7 +182,7 @@ def swap_directions(surface: BSplineSurface) -> BSplineSurface:
 def isocurve(surface: BSplineSurface, direction: str, at: float) -> BSplineCurve:
     """Return the curve that runs along `direction` ("u" or "v") at the other's parameter `at`."""
     turned = swap_directions(surface) if direction == "v" else surface
-    p, q = turned.degrees
+    q = turned.degrees[1]
     span, values = basis_functions(turned.knots_v, q, np.array([at]))
     columns = slice(int(span[0]) - q, int(span[0]) + 1)
     coefficients = homogeneous(turned.points, turned.weights)[:, columns]

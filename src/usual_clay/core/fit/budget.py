@@ -1,0 +1,301 @@
+"""To tolerance: the fewest control points with which a drape stays within tolerance."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, frozen
+from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge
+from usual_clay.core.fit.drape import (
+    Base,
+    Drape,
+    DrapeSettings,
+    Start,
+    drape,
+    fit_once,
+    lay_flat,
+    space_of,
+    stiffness_of,
+)
+from usual_clay.core.fit.sample import Sample, spike_weights
+from usual_clay.core.progress import Cancelled, Progress, silent
+
+# Searching works on an even choice of so many points; the result is fitted to all of them.
+SEARCH_POINTS = 40_000
+LIMIT = 50
+GROWTH = 1.3
+# Less gain than this from a step of growth, near the noise, and more points only copy noise.
+LEAST_GAIN = 0.02
+
+
+@dataclass(frozen=True, eq=False)
+class Candidate:
+    """One computed balance of control points against deviation.
+
+    Attributes
+    ----------
+    nu, nv : int
+    levels : (201,) array
+        Distances at the shares 0, 0.5 % ... 100 %, mm.
+    """
+
+    nu: int
+    nv: int
+    levels: Floats
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "levels", frozen(self.levels))
+
+    @property
+    def total(self) -> int:
+        return self.nu * self.nv
+
+    def deviation(self, share: float) -> float:
+        return at_share(self.levels, share)
+
+
+@dataclass(frozen=True, eq=False)
+class Search:
+    """The outcome of a search.
+
+    Attributes
+    ----------
+    drape : Drape
+        The best found, fitted to all points.
+    settings : DrapeSettings
+        With its counts.
+    report : Report
+    candidates : tuple of Candidate
+        Everything that was computed.
+    words : str
+        What came of it, in a sentence.
+    cancelled : bool
+    """
+
+    drape: Drape
+    settings: DrapeSettings
+    report: Report
+    candidates: tuple[Candidate, ...]
+    words: str
+    cancelled: bool = False
+
+
+def candidate_of(settings: DrapeSettings, signed: Floats) -> Candidate:
+    """Keep of a drape what Balance shows."""
+    return Candidate(settings.nu, settings.nv, distance_levels(signed))
+
+
+class _Trials:
+    """The candidates tried so far, each started from the parameters of a smaller one."""
+
+    def __init__(
+        self,
+        sample: Sample,
+        settings: DrapeSettings,
+        aim: Aim,
+        found: Callable[[Candidate], None],
+        progress: Progress,
+    ) -> None:
+        self.sample, self.settings, self.aim = sample, settings, aim
+        self.found, self.progress = found, progress
+        fewest = max(4, settings.degree + 1)
+        self.base: Base = lay_flat(sample, settings.sized(fewest, fewest))
+        self.stiffness = stiffness_of(settings, self.base.frame)
+        self.floor = 1e-6 * float(self.base.frame.size.max())
+        self.seen: dict[tuple[int, int], Candidate] = {}
+        self.start: Start = (self.base.u, self.base.v, np.ones(len(sample.points)))
+        self.ends: dict[tuple[int, int], Start] = {}
+
+    def deviation(self, nu: int, nv: int) -> float:
+        """Return the deviation at the wanted share, computing it where it is not known."""
+        if (nu, nv) not in self.seen:
+            self._try(nu, nv)
+        return self.seen[nu, nv].deviation(self.aim.share)
+
+    def _try(self, nu: int, nv: int) -> None:
+        tried = len(self.seen)
+        self.progress(tried / (tried + 8), f"{nu} × {nv} control points")
+        settings = self.settings.sized(nu, nv)
+        space = space_of(settings)
+        rounds = 1 if self.seen else 3
+        for _ in range(rounds):
+            _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
+            weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
+            self.start = (feet.u, feet.v, weights)
+        self.seen[nu, nv] = candidate_of(settings, feet.signed)
+        self.ends[nu, nv] = self.start
+        self.found(self.seen[nu, nv])
+
+    def enough_points(self, nu: int, nv: int) -> bool:
+        return nu * nv <= len(self.sample.points)
+
+
+def to_tolerance(
+    sample: Sample,
+    settings: DrapeSettings,
+    aim: Aim,
+    limit: int = LIMIT,
+    progress: Progress = silent,
+    found: Callable[[Candidate], None] | None = None,
+) -> Search:
+    """Find the smallest u x v whose deviation is within tolerance at the wanted share.
+
+    From the fewest control points, the direction is grown that lowers the deviation most for
+    what it adds; once within tolerance, each direction is drawn in again, and traded against
+    the other, as far as the tolerance allows.
+
+    Parameters
+    ----------
+    settings : DrapeSettings
+        All but its counts are kept.
+    limit : int
+        The most control points along one direction.
+    found : callable, optional
+        Told of each candidate as it is computed, from the computing thread.
+
+    Raises
+    ------
+    FitError, FoldsOverError
+        When the region cannot be draped at all. `Cancelled` is not passed on: the best so far
+        is returned, with `cancelled` set.
+    """
+    trials = _Trials(sample.part(SEARCH_POINTS), settings, aim, found or (lambda _: None), progress)
+    cancelled = False
+    try:
+        best = _grow(trials, limit)
+        if trials.deviation(*best) <= aim.tolerance:
+            best = _draw_in(trials, best, limit)
+    except Cancelled:
+        cancelled = True
+        if not trials.seen:
+            raise
+        best = _best_so_far(trials)
+    chosen, fitted, report = _settle(sample, trials, best, limit, cancelled)
+    trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
+    words = _in_words(chosen, report, aim, sample.noise, limit, cancelled)
+    return Search(fitted, chosen, report, tuple(trials.seen.values()), words, cancelled)
+
+
+def _grow(trials: _Trials, limit: int) -> tuple[int, int]:
+    aim = trials.aim
+    floor = aim.noise_floor(trials.sample.noise)
+    nu = nv = max(4, trials.settings.degree + 1)
+    error = trials.deviation(nu, nv)
+    idle = 0
+    while error > aim.tolerance:
+        steps = [
+            pair
+            for pair in ((_more(nu, limit), nv), (nu, _more(nv, limit)))
+            if pair != (nu, nv) and trials.enough_points(*pair)
+        ]
+        if not steps:
+            break
+        gains = [
+            np.log(error / trials.deviation(*pair)) / np.log(pair[0] * pair[1] / (nu * nv))
+            for pair in steps
+        ]
+        best = int(np.argmax(gains))
+        if gains[best] < LEAST_GAIN:
+            # Neither alone helps: features may need both, unless only noise is left to copy.
+            idle += 1
+            both = (_more(nu, limit), _more(nv, limit))
+            if (idle > 1 and error < 1.15 * floor) or not trials.enough_points(*both):
+                break
+            nu, nv = both
+        else:
+            idle = 0
+            nu, nv = steps[best]
+        error = trials.deviation(nu, nv)
+    return (nu, nv) if error <= aim.tolerance else _best_so_far(trials)
+
+
+def _more(count: int, limit: int) -> int:
+    return min(limit, max(count + 1, round(count * GROWTH)))
+
+
+def _draw_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
+    """Take control points out again while the tolerance holds."""
+    tolerance, fewest = trials.aim.tolerance, max(4, trials.settings.degree + 1)
+
+    def holds(nu: int, nv: int) -> bool:
+        return min(nu, nv) >= fewest and trials.deviation(nu, nv) <= tolerance
+
+    for direction in (0, 1):
+        low, high = fewest, best[direction]
+        while low < high:
+            middle = (low + high) // 2
+            pair = (middle, best[1]) if direction == 0 else (best[0], middle)
+            low, high = (low, middle) if holds(*pair) else (middle + 1, high)
+        best = (high, best[1]) if direction == 0 else (best[0], high)
+    better = True
+    while better:
+        nu, nv = best
+        moves = [(nu - 1, nv), (nu, nv - 1), (nu - 2, nv + 1), (nu + 1, nv - 2), (nu + 1, nv - 1)]
+        moves += [(nu - 1, nv + 1)]
+        leaner = sorted((a * b, a, b) for a, b in moves if a * b < nu * nv and max(a, b) <= limit)
+        better = False
+        for _, a, b in leaner:
+            if holds(a, b):
+                best, better = (a, b), True
+                break
+    return best
+
+
+def _best_so_far(trials: _Trials) -> tuple[int, int]:
+    """Return the leanest candidate within tolerance, or the leanest of the nearest to it."""
+    share, tolerance = trials.aim.share, trials.aim.tolerance
+    known = [(c.total, c.deviation(share), pair) for pair, c in trials.seen.items()]
+    met = [entry for entry in known if entry[1] <= tolerance]
+    if met:
+        return min(met)[2]
+    least = min(deviation for _, deviation, _ in known)
+    return min(entry for entry in known if entry[1] <= 1.02 * least)[2]
+
+
+def _settle(
+    sample: Sample, trials: _Trials, best: tuple[int, int], limit: int, cancelled: bool
+) -> tuple[DrapeSettings, Drape, Report]:
+    """Fit the chosen counts to all points; add a few control points should that fall short."""
+    aim = trials.aim
+    expected = trials.deviation(*best) <= aim.tolerance
+    start = trials.ends[best]
+    nu, nv = best
+    while True:
+        chosen = trials.settings.sized(nu, nv)
+        fitted = drape(sample, chosen, start)
+        report = judge(fitted.feet.signed, aim)
+        if report.met or cancelled or not expected or nu * nv > 1.3 * best[0] * best[1]:
+            return chosen, fitted, report
+        wider = nu < limit and (nu <= nv * best[0] / best[1] or nv >= limit)
+        nu, nv = (nu + 1, nv) if wider else (nu, nv + 1)
+        if max(nu, nv) > limit or not trials.enough_points(nu, nv):
+            return chosen, fitted, report
+
+
+def _in_words(
+    chosen: DrapeSettings, report: Report, aim: Aim, noise: float, limit: int, cancelled: bool
+) -> str:
+    found = f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
+    reached = f"{aim.share:.0%} of the points lie within {report.at_share:.3f} mm"
+    floor = aim.noise_floor(noise)
+    if report.met:
+        if aim.tolerance < floor:
+            return (
+                f"{found}: {reached}. That is below the scan's noise ({floor:.3f} mm at"
+                f" {aim.share:.0%}): part of it copies noise."
+            )
+        return f"{found}: {reached}."
+    if cancelled:
+        return f"Stopped. The best so far has {found}: {reached}."
+    if aim.tolerance < floor:
+        return (
+            f"The tolerance {aim.tolerance:.3f} mm lies below the scan's noise ({floor:.3f} mm at"
+            f" {aim.share:.0%}): more control points would only copy noise. {found}: {reached}."
+        )
+    return (
+        f"The tolerance {aim.tolerance:.3f} mm was not met with up to {limit} × {limit}."
+        f" The nearest has {found}: {reached}."
+    )

@@ -1,0 +1,237 @@
+"""Drape: a B-spline surface laid over a region of measured points."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.fit.frame import Frame, FrameChoice, base_frame
+from usual_clay.core.fit.sample import Sample, spike_weights
+from usual_clay.core.fit.system import FitError, Space, fit_control_points
+from usual_clay.core.progress import Progress, silent
+from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
+from usual_clay.core.spline.closest import FootPoints, foot_points
+from usual_clay.core.spline.surface import BSplineSurface
+
+KnotRule = Literal["even"]
+# The points' parameters u and v, and how far each point is believed.
+Start = tuple[Floats, Floats, Floats]
+FEWEST, MOST = 4, 200
+ROUNDS = 8
+# Another round pays while it lowers the rms deviation by more than this part.
+WORTHWHILE = 0.005
+# Parameters are moved a little past their foot points: the surface follows them only in part.
+RELAXATION = 0.6
+# The share of points that may face away from the base before the region counts as folded.
+MOST_FACING_AWAY = 0.02
+
+
+class FoldsOverError(FitError):
+    """The region cannot be seen whole from the side of its base plane."""
+
+
+@dataclass(frozen=True)
+class DrapeSettings:
+    """What the user sets of a drape.
+
+    Attributes
+    ----------
+    nu, nv : int
+        Control points along u and v, 4 to 200.
+    degree : int
+        1 to 7, in both directions; less than the counts.
+    smoothness : float
+        0 to 1. The stiffness of the thin plate, on a logarithmic scale and in proportion to the
+        region's size, so that it means the same on a small part and on a large one.
+    reach : float
+        How far the surface runs past its region: the fraction, 0 to 1, that is added to its
+        length and width, half of it at each end.
+    frame : {"best", "axes", "locked"}
+    plane : str
+        The world axes of u and v, when the frame is locked to them.
+    knots : {"even"}
+    """
+
+    nu: int = 10
+    nv: int = 10
+    degree: int = 3
+    smoothness: float = 0.2
+    reach: float = 0.4
+    frame: FrameChoice = "best"
+    plane: str = "xy"
+    knots: KnotRule = "even"
+
+    def __post_init__(self) -> None:
+        for name, count in (("u", self.nu), ("v", self.nv)):
+            if not FEWEST <= count <= MOST:
+                raise FitError(f"control points along {name} must be {FEWEST} to {MOST}: {count}")
+            if count <= self.degree:
+                raise FitError(
+                    f"degree {self.degree} needs at least {self.degree + 1} control points"
+                    f" along {name}, not {count}"
+                )
+        if not 1 <= self.degree <= HIGHEST_DEGREE:
+            raise FitError(f"the degree must be 1 to {HIGHEST_DEGREE}, not {self.degree}")
+        if not (0 <= self.smoothness <= 1 and 0 <= self.reach <= 1):
+            raise FitError("smoothness and reach must be 0 to 1")
+        if self.frame not in ("best", "axes", "locked") or self.knots != "even":
+            raise FitError("frame must be best, axes or locked; knots must be even")
+        if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
+            raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
+
+    def sized(self, nu: int, nv: int) -> DrapeSettings:
+        return replace(self, nu=nu, nv=nv)
+
+
+@dataclass(frozen=True, eq=False)
+class Base:
+    """A region laid flat: where a drape of it starts.
+
+    Attributes
+    ----------
+    frame : Frame
+        The base rectangle, reach included.
+    u, v : (n,) arrays
+        The points' parameters on it, in [0, 1].
+    """
+
+    frame: Frame
+    u: Floats
+    v: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Drape:
+    """A draped surface and how the points lie to it.
+
+    Attributes
+    ----------
+    surface : BSplineSurface
+    feet : FootPoints
+        Of every point of the sample.
+    weights : (n,) array
+        1 for a point that is believed, towards 0 for a spike.
+    rounds : int
+        How often parameters were corrected and the surface fitted.
+    """
+
+    surface: BSplineSurface
+    feet: FootPoints
+    weights: Floats
+    rounds: int
+
+    @property
+    def start(self) -> Start:
+        return self.feet.u, self.feet.v, self.weights
+
+
+def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
+    """Lay a region flat on its base rectangle.
+
+    Raises
+    ------
+    FitError
+        When there are too few points, or they span no area.
+    FoldsOverError
+        When the region folds over its base plane.
+    """
+    needed = settings.nu * settings.nv
+    if len(sample.points) < needed:
+        raise FitError(
+            f"the region has {len(sample.points)} points, fewer than the {needed} control points"
+            " asked for: choose a larger region or fewer control points"
+        )
+    frame = base_frame(sample.points, sample.normals, settings.frame, settings.plane)
+    away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    if away > MOST_FACING_AWAY:
+        raise FoldsOverError(
+            f"the region folds over its base plane: {away:.0%} of it faces away."
+            " Choose a smaller region, or use the four-corner patch"
+        )
+    grown = frame.grown(settings.reach)
+    flat = grown.local(sample.points)[:, :2] / grown.size
+    return Base(grown, np.clip(flat[:, 0], 0, 1), np.clip(flat[:, 1], 0, 1))
+
+
+def space_of(settings: DrapeSettings) -> Space:
+    """Return the spline space the settings ask for; other knot rules will enter here."""
+    degree = settings.degree
+    return Space(even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree)
+
+
+def stiffness_of(settings: DrapeSettings, frame: Frame) -> float:
+    """Return the thin plate's factor in mm squared."""
+    return float(10 ** (8 * settings.smoothness - 12) * frame.size[0] * frame.size[1])
+
+
+def fit_once(
+    sample: Sample,
+    base: Base,
+    space: Space,
+    stiffness: float,
+    start: Start,
+) -> tuple[BSplineSurface, FootPoints]:
+    """Fit a surface at the parameters `start` (u, v, weights) and find every point's foot."""
+    u, v, weights = start
+    size = (float(base.frame.size[0]), float(base.frame.size[1]))
+    points = fit_control_points(space, u, v, sample.points, weights, stiffness, size)
+    surface = BSplineSurface(space.knots_u, space.knots_v, points)
+    return surface, foot_points(surface, sample.points, (u, v))
+
+
+def drape(
+    sample: Sample,
+    settings: DrapeSettings,
+    start: Start | None = None,
+    progress: Progress = silent,
+    found: Callable[[Drape], None] | None = None,
+) -> Drape:
+    """Fit a surface to a region.
+
+    Alternates a robust least-squares fit at fixed parameters with the correction of the
+    parameters by foot points (Hoschek 1988) until another round no longer pays.
+
+    Parameters
+    ----------
+    start : Start, optional
+        Parameters and weights of an earlier drape of the same sample, frame and reach.
+    found : callable, optional
+        Told of each round's result, to show while it gets better.
+
+    Raises
+    ------
+    FitError, FoldsOverError
+    """
+    base = lay_flat(sample, settings)
+    space = space_of(settings)
+    stiffness = stiffness_of(settings, base.frame)
+    floor = 1e-6 * float(base.frame.size.max())
+    u, v, weights = base.u, base.v, np.ones(len(sample.points))
+    if start is not None and len(start[0]) == len(sample.points):
+        u, v, weights = start
+    last, best = np.inf, None
+    for round_number in range(1, ROUNDS + 1):
+        progress((round_number - 1) / ROUNDS, f"round {round_number}")
+        surface, feet = fit_once(sample, base, space, stiffness, (u, v, weights))
+        rms = _weighted_rms(feet.signed, weights)
+        if best is None or rms < last:
+            best = Drape(surface, feet, weights, round_number)
+            if found is not None:
+                found(best)
+        # The weights of the first round are not settled yet: always go on to a second.
+        if round_number > 1 and rms > last * (1 - WORTHWHILE):
+            break
+        last = rms
+        u = np.clip(feet.u + RELAXATION * (feet.u - u), 0.0, 1.0)
+        v = np.clip(feet.v + RELAXATION * (feet.v - v), 0.0, 1.0)
+        weights = spike_weights(feet.signed, sample.neighbours, floor)
+    assert best is not None
+    return best
+
+
+def _weighted_rms(signed: Floats, weights: Floats) -> float:
+    return float(np.sqrt(np.average(signed**2, weights=np.maximum(weights, 1e-12))))

@@ -1,0 +1,123 @@
+"""The base frame of a region: the rectangle that a draped surface starts from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.spatial import ConvexHull, QhullError
+
+from usual_clay.core.arrays import Floats
+
+FrameChoice = Literal["best", "axes", "locked"]
+AXES = "xyz"
+
+
+class FrameError(ValueError):
+    """A region that has no base rectangle."""
+
+
+@dataclass(frozen=True, eq=False)
+class Frame:
+    """A rectangle in space.
+
+    Attributes
+    ----------
+    origin : (3,) array
+        The corner at u = v = 0, mm.
+    axes : (3, 3) array
+        Rows: direction of u, of v, and the normal u x v.
+    size : (2,) array
+        Lengths along u and v, mm.
+    """
+
+    origin: Floats
+    axes: Floats
+    size: Floats
+
+    def local(self, points: Floats) -> Floats:
+        """Return coordinates in the frame, mm, (n, 3)."""
+        return (points - self.origin) @ self.axes.T
+
+    def grown(self, reach: float) -> Frame:
+        """Return the frame with each length greater by the fraction `reach`, half at each end."""
+        margin = self.size * (reach / 2)
+        origin = self.origin - margin @ self.axes[:2]
+        return Frame(origin, self.axes, self.size + 2 * margin)
+
+
+def base_frame(
+    points: Floats, normals: Floats, choice: FrameChoice = "best", plane: str = "xy"
+) -> Frame:
+    """Find the base rectangle of a region.
+
+    Parameters
+    ----------
+    points, normals : (n, 3) arrays
+    choice : {"best", "axes", "locked"}
+        "best": square to the mean normal, the least-size oriented rectangle (Freeman and
+        Shapira 1975). "axes": the world axes nearest to that. "locked": u and v along the
+        two world axes named in `plane`.
+    plane : str
+        Two of x, y, z, such as "xy"; for "locked" only.
+
+    Raises
+    ------
+    FrameError
+        When the points span no area seen along the normal.
+    """
+    mean = normals.mean(axis=0)
+    length = float(np.linalg.norm(mean))
+    normal = mean / length if length > 1e-6 else _flattest(points)
+    if choice == "locked":
+        first, second = (np.eye(3)[AXES.index(name)] for name in plane)
+        axes = _right_handed(first, second, normal)
+    elif choice == "axes":
+        up = int(np.argmax(np.abs(normal)))
+        sides = [axis for axis in range(3) if axis != up]
+        sides.sort(key=lambda axis: -float(np.ptp(points[:, axis])))
+        axes = _right_handed(np.eye(3)[sides[0]], np.eye(3)[sides[1]], normal)
+    else:
+        axes = _least_rectangle(points, normal)
+    flat = points @ axes[:2].T
+    low, size = flat.min(axis=0), np.ptp(flat, axis=0)
+    if size.min() <= 1e-9 * max(float(size.max()), 1e-30):
+        raise FrameError("the region is a line seen along its normal: it spans no area")
+    height = float((points @ axes[2]).mean())
+    return Frame(low @ axes[:2] + height * axes[2], axes, size)
+
+
+def _flattest(points: Floats) -> Floats:
+    centred = points - points.mean(axis=0)
+    return np.linalg.eigh(centred.T @ centred)[1][:, 0]
+
+
+def _right_handed(first: Floats, second: Floats, normal: Floats) -> Floats:
+    """Return the axes, the second turned round where needed to agree with the normal."""
+    third = np.cross(first, second)
+    sign = -1.0 if third @ normal < 0 else 1.0
+    return np.stack([first, sign * second, sign * third])
+
+
+def _least_rectangle(points: Floats, normal: Floats) -> Floats:
+    helper = np.eye(3)[np.argmin(np.abs(normal))]
+    first = np.cross(helper, normal)
+    first /= np.linalg.norm(first)
+    second = np.cross(normal, first)
+    flat = points @ np.stack([first, second]).T
+    try:
+        hull = flat[ConvexHull(flat).vertices]
+    except (QhullError, ValueError):
+        raise FrameError("the region is a line seen along its normal: it spans no area") from None
+    edges = np.roll(hull, -1, axis=0) - hull
+    angles = np.arctan2(edges[:, 1], edges[:, 0])
+    along = np.stack([np.cos(angles), np.sin(angles)])
+    across = np.stack([-np.sin(angles), np.cos(angles)])
+    width, height = np.ptp(hull @ along, axis=0), np.ptp(hull @ across, axis=0)
+    best = int(np.argmin(width * height))
+    direction = along[:, best] if width[best] >= height[best] else across[:, best]
+    u = direction @ np.stack([first, second])
+    # Of the two ways along the rectangle, take the one nearest to a rising world axis.
+    u = u if u[np.argmax(np.abs(u))] > 0 else -u
+    return np.stack([u, np.cross(normal, u), normal])

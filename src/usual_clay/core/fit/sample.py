@@ -1,0 +1,100 @@
+"""The points that a fit aims at, with what is worked out from them once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.spatial import cKDTree
+from scipy.stats import chi2
+
+from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+
+NEIGHBOURS = 8
+PATCH = 24
+
+
+@dataclass(frozen=True, eq=False)
+class Sample:
+    """Measured points of a region.
+
+    Attributes
+    ----------
+    points, normals : (n, 3) arrays
+        mm; unit normals that point out of the material.
+    """
+
+    points: Floats
+    normals: Floats
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "points", frozen(self.points))
+        object.__setattr__(self, "normals", frozen(self.normals))
+
+    @cached_property
+    def neighbours(self) -> Ints:
+        """For each point its nearest others, (n, 8) or fewer."""
+        count = min(NEIGHBOURS, len(self.points) - 1) + 1
+        _, index = cKDTree(self.points).query(self.points, count, workers=2)
+        return index[:, 1:]
+
+    @cached_property
+    def noise(self) -> float:
+        """The estimated standard deviation of the measurement noise, mm."""
+        return estimate_noise(self.points)
+
+    def part(self, most: int) -> Sample:
+        """Return an even choice of at most `most` points."""
+        if len(self.points) <= most:
+            return self
+        chosen = np.random.default_rng(0).choice(len(self.points), most, replace=False)
+        chosen.sort()
+        return Sample(self.points[chosen], self.normals[chosen])
+
+
+def estimate_noise(points: Floats, patches: int = 1500) -> float:
+    """Estimate the noise from differences to local quadratic fits.
+
+    Around each of `patches` points a quadratic height function is fitted to the nearest points
+    in their principal frame; the median of the residual variances, divided by the median of the
+    chi-square distribution, leaves spikes and creases out of account.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+
+    Returns
+    -------
+    float
+        Standard deviation across the surface, mm; 0 where there are too few points to tell.
+    """
+    if len(points) < 2 * PATCH:
+        return 0.0
+    centres = points[np.linspace(0, len(points) - 1, min(patches, len(points))).astype(int)]
+    _, index = cKDTree(points).query(centres, PATCH, workers=2)
+    local = points[index] - points[index].mean(axis=1, keepdims=True)
+    _, _, axes = np.linalg.svd(local, full_matrices=False)
+    x, y, z = np.moveaxis(local @ axes.transpose(0, 2, 1), 2, 0)
+    scale = np.sqrt((x**2 + y**2).mean(axis=1, keepdims=True)) + 1e-300
+    x, y = x / scale, y / scale
+    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=2)
+    q, _ = np.linalg.qr(terms)
+    rest = z - np.einsum("nij,nj->ni", q, np.einsum("nij,ni->nj", q, z))
+    freedom = PATCH - terms.shape[2]
+    return float(np.sqrt(np.median((rest**2).sum(axis=1)) / chi2.median(freedom)))
+
+
+def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
+    """Weigh points down that leave their own neighbourhood, not whole features.
+
+    A point's residual is compared with the median of its neighbours' residuals, so that a ridge
+    which the surface does not follow yet keeps its weight while a lone spike loses it. Tukey's
+    bisquare at six robust standard deviations.
+    """
+    if neighbours.shape[1] < 3:
+        return np.ones(len(signed))
+    lone = signed - np.median(signed[neighbours], axis=1)
+    scale = max(1.4826 * float(np.median(np.abs(lone))), floor)
+    inside: Bools = np.abs(lone) < 6 * scale
+    return np.where(inside, (1 - (lone / (6 * scale)) ** 2) ** 2, 0.0)

@@ -1,0 +1,67 @@
+"""How a scanned surface bends: smoothed normals and robust curvature."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+from scipy.sparse import csr_array, diags_array
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.scan.mesh import TriangleMesh, unit
+
+# Rings of neighbours over which normals are evened out before they are compared.
+RINGS = 4
+
+
+def smoothed_normals(mesh: TriangleMesh, rings: int = RINGS) -> Floats:
+    """Return vertex normals averaged over some rings of neighbours, (n, 3)."""
+    count = len(mesh.vertices)
+    links = mesh.neighbours
+    graph = csr_array((np.ones_like(links.data), links.indices, links.indptr), shape=links.shape)
+    average = graph + diags_array(np.ones(count))
+    normals = mesh.gather(mesh.face_vectors)
+    for _ in range(rings):
+        normals = average @ normals
+    return unit(normals)
+
+
+@lru_cache(maxsize=4)
+def bend(mesh: TriangleMesh) -> tuple[Floats, Floats]:
+    """Return smoothed normals and the largest absolute principal curvature at each vertex.
+
+    The shape operator is the least-squares solution, over a vertex's edges, of "the normal turns
+    by the operator times the step" in the tangent plane (after Rusinkiewicz 2004, who solves it
+    for each triangle). Its noise is that of the smoothed normals.
+
+    Returns
+    -------
+    normals : (n, 3) array
+    curvature : (n,) array
+        1/mm.
+    """
+    normals = smoothed_normals(mesh)
+    helper = np.eye(3)[np.argmin(np.abs(normals), axis=1)]
+    first = unit(np.cross(helper, normals))
+    second = np.cross(normals, first)
+    i, j = np.concatenate([mesh.edges, mesh.edges[:, ::-1]]).T
+    step = mesh.vertices[j] - mesh.vertices[i]
+    turn = normals[j] - normals[i]
+    x, y = np.einsum("nk,nk->n", step, first[i]), np.einsum("nk,nk->n", step, second[i])
+    p, q = np.einsum("nk,nk->n", turn, first[i]), np.einsum("nk,nk->n", turn, second[i])
+    count = len(mesh.vertices)
+
+    def total(values: Floats) -> Floats:
+        return np.bincount(i, values, count)
+
+    # Normal equations for the operator ((a, b), (b, c)): x a + y b = p, x b + y c = q.
+    xx, xy, yy = total(x * x), total(x * y), total(y * y)
+    system = np.zeros((count, 3, 3))
+    system[:, 0, 0], system[:, 0, 1], system[:, 1, 1] = xx, xy, xx + yy
+    system[:, 1, 2], system[:, 2, 2] = xy, yy
+    system[:, 1, 0], system[:, 2, 1] = xy, xy
+    system += (1e-9 * (xx + yy) + 1e-300)[:, None, None] * np.eye(3)
+    right = np.stack([total(x * p), total(y * p + x * q), total(y * q)], axis=1)
+    a, b, c = np.linalg.solve(system, right[..., None])[..., 0].T
+    curvature = np.abs(a + c) / 2 + np.sqrt(((a - c) / 2) ** 2 + b**2)
+    return normals, curvature

@@ -1,0 +1,122 @@
+"""Triangle meshes: the value, and what is derived from it once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.sparse import csr_array
+
+from usual_clay.core.arrays import Floats, Ints, frozen
+
+
+class MeshError(ValueError):
+    """Arrays that are no usable triangle mesh."""
+
+
+@dataclass(frozen=True, eq=False)
+class TriangleMesh:
+    """A triangle mesh.
+
+    Attributes
+    ----------
+    vertices : (n, 3) array
+        mm.
+    triangles : (m, 3) integers
+        Vertex indices, counter-clockwise seen from outside.
+    """
+
+    vertices: Floats
+    triangles: Ints
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "vertices", frozen(self.vertices))
+        object.__setattr__(self, "triangles", frozen(self.triangles, np.int64))
+        if self.vertices.ndim != 2 or self.vertices.shape[1] != 3 or not len(self.vertices):
+            raise MeshError("it holds no vertices")
+        if self.triangles.ndim != 2 or self.triangles.shape[1] != 3 or not len(self.triangles):
+            raise MeshError("it holds no triangles")
+        bad = ~np.isfinite(self.vertices).all(axis=1)
+        if bad.any():
+            raise MeshError(
+                f"{bad.sum()} vertices have coordinates that are no finite numbers"
+                f" (the first is vertex {int(np.argmax(bad)) + 1})"
+            )
+        outside = ((self.triangles < 0) | (self.triangles >= len(self.vertices))).any(axis=1)
+        if outside.any():
+            first = int(np.argmax(outside))
+            raise MeshError(
+                f"{outside.sum()} triangles point past the {len(self.vertices)} vertices"
+                f" (the first is triangle {first + 1})"
+            )
+
+    @cached_property
+    def face_vectors(self) -> Floats:
+        """Normals of the triangles, as long as twice their area, (m, 3)."""
+        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
+        return np.cross(b - a, c - a)
+
+    @cached_property
+    def vertex_normals(self) -> Floats:
+        """Area-weighted unit normals, (n, 3); zero at vertices of no triangle."""
+        return unit(self.gather(self.face_vectors))
+
+    @cached_property
+    def neighbours(self) -> csr_array:
+        """The vertex graph, (n, n), each entry the length of the edge in mm."""
+        edges = self.edges
+        length = np.linalg.norm(self.vertices[edges[:, 0]] - self.vertices[edges[:, 1]], axis=1)
+        length = np.maximum(length, 1e-12)
+        count = len(self.vertices)
+        both = np.concatenate([edges, edges[:, ::-1]])
+        return csr_array((np.tile(length, 2), (both[:, 0], both[:, 1])), shape=(count, count))
+
+    @cached_property
+    def edges(self) -> Ints:
+        """Each edge once, lower vertex first, (k, 2)."""
+        pairs = np.sort(self.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+        count = len(self.vertices)
+        keys = np.unique(pairs[:, 0] * count + pairs[:, 1])
+        pairs = np.stack([keys // count, keys % count], axis=1)
+        return pairs[pairs[:, 0] != pairs[:, 1]]
+
+    @cached_property
+    def edge_length(self) -> float:
+        """Median length of the edges, mm."""
+        ends = self.vertices[self.edges]
+        lengths = np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1)
+        return float(np.median(lengths)) if len(lengths) else 0.0
+
+    @cached_property
+    def box(self) -> Floats:
+        """Least and greatest coordinates, (2, 3)."""
+        return np.stack([self.vertices.min(axis=0), self.vertices.max(axis=0)])
+
+    def gather(self, of_triangles: Floats) -> Floats:
+        """Sum a quantity of the triangles, (m, d), at their vertices, (n, d)."""
+        count = len(self.vertices)
+        corners = self.triangles.ravel()
+        spread = np.repeat(of_triangles, 3, axis=0)
+        sums = [np.bincount(corners, column, count) for column in spread.T]
+        return np.stack(sums, axis=1)
+
+
+def unit(vectors: Floats) -> Floats:
+    """Scale vectors, (..., 3), to length 1; zero stays zero."""
+    length = np.linalg.norm(vectors, axis=-1, keepdims=True)
+    return np.divide(vectors, length, out=np.zeros_like(vectors), where=length > 0)
+
+
+def weld(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints]:
+    """Merge vertices that coincide and drop triangles that collapse.
+
+    Vertices closer than a millionth of the mesh's size fall on one grid point.
+    """
+    size = float(np.ptp(vertices, axis=0).max()) or 1.0
+    grid = np.round((vertices - vertices.min(axis=0)) / (size * 1e-6)).astype(np.int64)
+    key = (grid[:, 0] << 42) + (grid[:, 1] << 21) + grid[:, 2]
+    _, first, place = np.unique(key, return_index=True, return_inverse=True)
+    merged = place[triangles]
+    a, b, c = merged.T
+    return vertices[first], merged[(a != b) & (b != c) & (c != a)]

@@ -1,0 +1,95 @@
+"""Regions of a scan as sets of vertices, and the ways to choose them.
+
+A region is a boolean mask over the vertices. A triangle belongs to it when all its corners do.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.scan.bend import RINGS, bend
+from usual_clay.core.scan.mesh import TriangleMesh
+
+# Holes in a fresh spread smaller than this share of it are noise, and are filled.
+SMALL_GAP = 0.01
+
+
+def spread(mesh: TriangleMesh, seed: int, amount: float = 0.4) -> Bools:
+    """Grow a region from a vertex over what is smooth.
+
+    It goes on while the normal has turned less than ``180 * amount`` degrees from the seed's
+    and while the surface bends less than a crease does. A crease is where normals turn by more
+    than 15 (amount 0) to 45 degrees (amount 1) over the distance they are smoothed over.
+
+    Parameters
+    ----------
+    seed : int
+        Vertex to start from.
+    amount : float
+        0 to 1.
+
+    Returns
+    -------
+    (n,) mask
+    """
+    normals, curvature = bend(mesh)
+    widest_turn = np.pi * float(np.clip(amount, 0.0, 1.0))
+    crease = np.radians(15 + 30 * amount) / max(RINGS * mesh.edge_length, 1e-12)
+    # At 1 the turn is no limit at all.
+    turned = normals @ normals[seed] < np.cos(widest_turn) if amount < 1 else False
+    smooth = ~(turned | (curvature > crease))
+    smooth[seed] = True
+    region = _island_of(mesh, smooth, seed)
+    return fill_gaps(mesh, region, int(SMALL_GAP * region.sum()))
+
+
+def brush(mesh_tree: cKDTree, normals: Floats, at: Floats, radius: float, facing: Floats) -> Ints:
+    """Return the vertices within `radius` mm of a point that face towards `facing`."""
+    near = np.array(mesh_tree.query_ball_point(at, radius), dtype=np.int64)
+    return near[normals[near] @ facing > 0] if len(near) else near
+
+
+def grow(mesh: TriangleMesh, region: Bools) -> Bools:
+    """Add one ring of neighbours."""
+    return region | (mesh.neighbours @ region.astype(float) > 0)
+
+
+def shrink(mesh: TriangleMesh, region: Bools) -> Bools:
+    """Take one ring of vertices away."""
+    return ~grow(mesh, ~region)
+
+
+def fill_gaps(mesh: TriangleMesh, region: Bools, largest: int) -> Bools:
+    """Add islands of left-out vertices that count at most `largest`."""
+    outside = np.flatnonzero(~region)
+    if not len(outside):
+        return region
+    _, label = connected_components(mesh.neighbours[outside][:, outside], directed=False)
+    small = np.bincount(label) <= largest
+    filled = region.copy()
+    filled[outside[small[label]]] = True
+    # Where all is small, the outside itself is no gap.
+    return region if filled.all() and not region.all() and small.all() else filled
+
+
+def region_triangles(mesh: TriangleMesh, region: Bools) -> Ints:
+    """Return the indices of the triangles whose corners are all in the region."""
+    return np.flatnonzero(region[mesh.triangles].all(axis=1))
+
+
+def region_mesh(mesh: TriangleMesh, region: Bools) -> tuple[Floats, Ints]:
+    """Return the region's own vertices and triangles, numbered anew."""
+    kept = mesh.triangles[region_triangles(mesh, region)]
+    used, triangles = np.unique(kept, return_inverse=True)
+    return mesh.vertices[used], triangles.reshape(-1, 3)
+
+
+def _island_of(mesh: TriangleMesh, allowed: Bools, seed: int) -> Bools:
+    inside = np.flatnonzero(allowed)
+    _, label = connected_components(mesh.neighbours[inside][:, inside], directed=False)
+    region = np.zeros(len(allowed), dtype=bool)
+    region[inside[label == label[np.searchsorted(inside, seed)]]] = True
+    return region

@@ -1,0 +1,99 @@
+"""The items of a job: frozen values that share what they do not change."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from usual_clay.core.arrays import Floats, Ints, frozen
+from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.job.recipes import Recipe
+
+ItemId = str
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Item:
+    """What every item has.
+
+    Attributes
+    ----------
+    id : str
+        Unique in the job, never used again.
+    name : str
+    visible, locked : bool
+        A locked item is shown but not changed or deleted.
+    """
+
+    id: ItemId
+    name: str
+    visible: bool = True
+    locked: bool = False
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Scan(Item):
+    """A scanned mesh.
+
+    Attributes
+    ----------
+    mesh : TriangleMesh
+    source : str
+        Name of the file it came from.
+    unit : str
+        The unit that file was read in.
+    """
+
+    mesh: TriangleMesh
+    source: str = ""
+    unit: str = "mm"
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Region(Item):
+    """A chosen part of a scan.
+
+    Attributes
+    ----------
+    scan : str
+        The scan's id.
+    vertices : (k,) integers
+        Its vertices, rising.
+    """
+
+    scan: ItemId
+    vertices: Ints
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "vertices", frozen(self.vertices, "int64"))
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Surface(Item):
+    """A NURBS surface.
+
+    Attributes
+    ----------
+    geometry : BSplineSurface
+    recipe : Recipe or None
+        How it follows from other items.
+    signed : (n,) array or None
+        Deviation of each measured point it was made from, mm.
+    candidates : tuple of Candidate
+        The other balances of control points and deviation that were computed.
+    """
+
+    geometry: BSplineSurface
+    recipe: Recipe | None = None
+    signed: Floats | None = None
+    candidates: tuple[Candidate, ...] = ()
+
+    def __post_init__(self) -> None:
+        if self.signed is not None:
+            object.__setattr__(self, "signed", frozen(self.signed))
+
+    @property
+    def control_points(self) -> int:
+        nu, nv = self.geometry.counts
+        return nu * nv

@@ -1,0 +1,118 @@
+"""The job: an immutable map of items and the one aim they are judged by."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from types import MappingProxyType
+from typing import Any, TypeVar
+
+from usual_clay.core.check.deviation import Aim, Report, judge
+from usual_clay.core.fit.sample import Sample
+from usual_clay.job.items import Item, ItemId, Region, Scan, Surface
+
+Kind = TypeVar("Kind", bound=Item)
+
+
+class JobError(ValueError):
+    """An edit that the job does not allow."""
+
+
+@dataclass(frozen=True, eq=False)
+class Job:
+    """Everything the user is making. Edits return a new job that shares the rest.
+
+    Attributes
+    ----------
+    name : str
+    items : mapping of id to Item
+        In the order they were added.
+    aim : Aim
+        The one tolerance and coverage share.
+    next_number : int
+        Part of the next new id.
+    """
+
+    name: str = "New job"
+    items: Mapping[ItemId, Item] = field(default_factory=dict)
+    aim: Aim = field(default_factory=Aim)
+    next_number: int = 1
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "items", MappingProxyType(dict(self.items)))
+
+    def all(self, kind: type[Kind]) -> Iterator[Kind]:
+        """Yield the items of one kind."""
+        return (item for item in self.items.values() if isinstance(item, kind))
+
+    def get(self, item_id: ItemId | None, kind: type[Kind]) -> Kind | None:
+        """Return an item if it is there and of the kind."""
+        item = self.items.get(item_id) if item_id is not None else None
+        return item if isinstance(item, kind) else None
+
+    def new_id(self, word: str) -> ItemId:
+        return f"{word}-{self.next_number}"
+
+    def free_name(self, wanted: str) -> str:
+        """Return the wanted name, numbered if another item has it."""
+        names = {item.name for item in self.items.values()}
+        if wanted not in names:
+            return wanted
+        number = 2
+        while f"{wanted} {number}" in names:
+            number += 1
+        return f"{wanted} {number}"
+
+    def with_item(self, item: Item) -> Job:
+        """Add an item, or put it in place of the one with its id."""
+        fresh = item.id not in self.items
+        return replace(
+            self,
+            items={**self.items, item.id: item},
+            next_number=self.next_number + 1 if fresh else self.next_number,
+        )
+
+    def changed(self, item_id: ItemId, **fields: Any) -> Job:
+        """Change fields of one item."""
+        return self.with_item(replace(self.items[item_id], **fields))
+
+    def without(self, item_id: ItemId) -> Job:
+        """Delete an item. What followed it stays as it is, loose; a scan takes its regions along.
+
+        Raises
+        ------
+        JobError
+            When the item, or a region that would go with it, is locked.
+        """
+        gone = {item_id}
+        if isinstance(self.items[item_id], Scan):
+            gone |= {region.id for region in self.all(Region) if region.scan == item_id}
+        for each in gone:
+            if self.items[each].locked:
+                raise JobError(f"{self.items[each].name} is locked: unlock it first")
+        return replace(self, items={k: v for k, v in self.items.items() if k not in gone})
+
+    def is_loose(self, surface: Surface) -> bool:
+        """Tell whether a source of a surface is no longer there."""
+        recipe = surface.recipe
+        return recipe is not None and not all(source in self.items for source in recipe.sources)
+
+    def followers(self, item_id: ItemId) -> list[Surface]:
+        """Return what is made from an item, directly."""
+        return [
+            item
+            for item in self.all(Surface)
+            if item.recipe is not None and item_id in item.recipe.sources
+        ]
+
+    def report(self, surface: Surface) -> Report | None:
+        """Judge a surface by the job's aim."""
+        return None if surface.signed is None else judge(surface.signed, self.aim)
+
+
+def sample_of(job: Job, region: Region) -> Sample:
+    """Return the measured points of a region."""
+    scan = job.get(region.scan, Scan)
+    if scan is None:
+        raise JobError(f"the scan of {region.name} is no longer in the job")
+    return Sample(scan.mesh.vertices[region.vertices], scan.mesh.vertex_normals[region.vertices])
