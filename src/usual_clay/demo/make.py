@@ -20,7 +20,7 @@ from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.job.items import Region, Scan, Surface
 from usual_clay.job.job import Job, sample_of
 from usual_clay.job.recipes import KINDS, Recipe
-from usual_clay.job.remake import with_drape
+from usual_clay.job.remake import basis_of, with_drape
 
 # Where the back is clicked to spread its region, in the lure's frame.
 BACK_SEED = (50.0, 0.0, 12.0)
@@ -75,4 +75,4 @@ def demo_job(mesh: TriangleMesh) -> Job:
         geometry=made.surface,
         recipe=Recipe("drape", (region.id,), settings),
     )
-    return job.with_item(with_drape(surface, made))
+    return job.with_item(with_drape(surface, made, basis_of(job, surface)))

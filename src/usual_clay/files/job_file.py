@@ -26,6 +26,7 @@ from usual_clay.files.errors import FileError
 from usual_clay.job.items import Item, Region, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS, Recipe
+from usual_clay.job.remake import basis_of, is_stale
 
 SUFFIX = ".uclay"
 FORMAT, VERSION = "usual-clay-job", 1
@@ -58,13 +59,13 @@ def write_job(path: Path, job: Job) -> None:
             "name": job.name,
             "aim": asdict(job.aim),
             "next_number": job.next_number,
-            "items": [_describe(item, keep) for item in job.items.values()],
+            "items": [_describe(job, item, keep) for item in job.items.values()],
         }
         text = json.dumps(description, indent=1, allow_nan=False)
         archive.writestr("job.json", text, zipfile.ZIP_DEFLATED)
 
 
-def _describe(item: Item, keep: Keep) -> dict[str, Any]:
+def _describe(job: Job, item: Item, keep: Keep) -> dict[str, Any]:
     common = {"id": item.id, "name": item.name, "visible": item.visible, "locked": item.locked}
     if isinstance(item, Scan):
         return common | {
@@ -82,6 +83,7 @@ def _describe(item: Item, keep: Keep) -> dict[str, Any]:
         }
     if isinstance(item, Surface):
         geometry, recipe = item.geometry, item.recipe
+        stale = is_stale(job, item)
         levels = np.array([c.levels for c in item.candidates]).reshape(-1, len(LEVELS))
         return common | {
             "kind": "surface",
@@ -98,6 +100,7 @@ def _describe(item: Item, keep: Keep) -> dict[str, Any]:
                 "kind": recipe.kind,
                 "sources": list(recipe.sources),
                 "settings": asdict(recipe.settings),
+                "stale": stale,
             },
             "candidates": {
                 "counts": [[c.nu, c.nv] for c in item.candidates],
@@ -155,14 +158,18 @@ def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
             f" {description['version']}, this one reads {VERSION}). Update to open it"
         )
     items: dict[str, Item] = {}
+    aim = Aim(**{key: float(value) for key, value in description["aim"].items()})
     for told in description["items"]:
         item = _rebuild(told, archive, items)
         if item.id in items:
             raise ValueError(f"two items have the id {item.id}")
         items[item.id] = item
-    aim = Aim(**{key: float(value) for key, value in description["aim"].items()})
-    next_number = int(description["next_number"])
-    return Job(_text(description["name"]), items, aim, next_number)
+    job = Job(_text(description["name"]), items, aim, int(description["next_number"]))
+    for told in description["items"]:
+        surface = job.get(told["id"], Surface)
+        if surface is not None and surface.recipe is not None and not told["recipe"]["stale"]:
+            job = job.changed(surface.id, made_of=basis_of(job, surface))
+    return job
 
 
 def _text(value: Any) -> str:

@@ -69,6 +69,22 @@ class Region(Item):
         object.__setattr__(self, "vertices", frozen(self.vertices, "int64"))
 
 
+@dataclass(frozen=True, eq=False)
+class Basis:
+    """What a shape was made of: the recipe, and the very arrays its sources had."""
+
+    recipe: Recipe
+    arrays: tuple[Ints, ...]
+
+    def same_as(self, other: Basis | None) -> bool:
+        return (
+            other is not None
+            and self.recipe == other.recipe
+            and len(self.arrays) == len(other.arrays)
+            and all(a is b for a, b in zip(self.arrays, other.arrays, strict=True))
+        )
+
+
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Surface(Item):
     """A NURBS surface.
@@ -82,12 +98,16 @@ class Surface(Item):
         Deviation of each measured point it was made from, mm.
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
+    made_of : Basis or None
+        What the present geometry was made of; where that is no longer what the recipe says, the
+        surface is stale.
     """
 
     geometry: BSplineSurface
     recipe: Recipe | None = None
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
+    made_of: Basis | None = None
 
     def __post_init__(self) -> None:
         if self.signed is not None:

@@ -1,4 +1,4 @@
-"""What must be made anew after an edit, and making it."""
+"""What is stale in a job, and making it anew by its recipe."""
 
 from __future__ import annotations
 
@@ -9,88 +9,65 @@ from usual_clay.core.fit.budget import candidate_of
 from usual_clay.core.fit.drape import Drape, Start
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Progress, silent
-from usual_clay.job.items import Item, ItemId, Region, Surface
-from usual_clay.job.job import Job, JobError, sample_of
+from usual_clay.job.items import Basis, ItemId, Region, Surface
+from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS
 
 
-def stale_after(before: Job, after: Job) -> list[ItemId]:
-    """Return what follows from the difference of two jobs, sources before followers.
-
-    An item is stale when its recipe changed, or a source's geometry did. A source that is gone
-    leaves its followers as they are, loose.
-    """
-    stale: list[ItemId] = []
-    moved = {key for key, item in after.items.items() if _differs(before.items.get(key), item)}
-    waiting = [surface for surface in after.all(Surface) if surface.recipe is not None]
-    progress = True
-    while progress:
-        progress = False
-        for surface in list(waiting):
-            assert surface.recipe is not None
-            if after.is_loose(surface):
-                waiting.remove(surface)
-                continue
-            old = before.get(surface.id, Surface)
-            own = old is not None and old.recipe != surface.recipe
-            if own or any(source in moved for source in surface.recipe.sources):
-                stale.append(surface.id)
-                moved.add(surface.id)
-                waiting.remove(surface)
-                progress = True
-    return stale
+def basis_of(job: Job, surface: Surface) -> Basis | None:
+    """Return what a surface's shape should be made of; None when it is drawn or loose."""
+    if surface.recipe is None:
+        return None
+    regions = [job.get(source, Region) for source in surface.recipe.sources]
+    if any(region is None for region in regions):
+        return None
+    return Basis(surface.recipe, tuple(region.vertices for region in regions if region))
 
 
-def _differs(old: Item | None, new: Item) -> bool:
-    """Tell whether the geometry that others may be made from changed."""
-    if isinstance(new, Region):
-        return isinstance(old, Region) and old.vertices is not new.vertices
-    return False
+def is_stale(job: Job, surface: Surface) -> bool:
+    """Tell whether a surface's shape is older than its recipe or its sources."""
+    basis = basis_of(job, surface)
+    return basis is not None and not basis.same_as(surface.made_of)
 
 
-def sources_of(job: Job, surface: Surface) -> list[Sample]:
-    """Return what a surface's recipe is made from.
-
-    Raises
-    ------
-    JobError
-        When a source is gone.
-    """
-    assert surface.recipe is not None
-    samples = []
-    for source in surface.recipe.sources:
-        region = job.get(source, Region)
-        if region is None:
-            raise JobError(f"{surface.name} is loose: the region it was made from is gone")
-        samples.append(sample_of(job, region))
-    return samples
+def stale(job: Job) -> list[ItemId]:
+    """Return what must be made anew; a locked surface keeps its shape."""
+    return [s.id for s in job.all(Surface) if not s.locked and is_stale(job, s)]
 
 
 def remake(
     surface: Surface,
+    basis: Basis,
     sources: list[Sample],
     start: Start | None = None,
     progress: Progress = silent,
     found: Callable[[Surface], None] | None = None,
 ) -> tuple[Surface, Start]:
-    """Make a surface by its recipe; also return where a next, similar fit may start."""
-    assert surface.recipe is not None
-    kind = KINDS[surface.recipe.kind]
+    """Make a surface by a recipe; also return where a next, similar fit may start.
+
+    `found` is told of partial results, which still count as stale.
+    """
 
     def partial(made: Drape) -> None:
         if found is not None:
-            found(with_drape(surface, made))
+            found(with_drape(surface, made, None))
 
-    made = kind.make(surface.recipe.settings, sources, start, progress, partial)
-    return with_drape(surface, made), made.start
+    kind = KINDS[basis.recipe.kind]
+    made = kind.make(basis.recipe.settings, sources, start, progress, partial)
+    return with_drape(surface, made, basis), made.start
 
 
-def with_drape(surface: Surface, made: Drape) -> Surface:
-    """Put a fitted drape into a surface, and keep its balance among the candidates."""
-    assert surface.recipe is not None
-    settings = surface.recipe.settings
-    mine = candidate_of(settings, made.feet.signed)
-    others = tuple(c for c in surface.candidates if (c.nu, c.nv) != (mine.nu, mine.nv))
+def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
+    """Put a fitted drape into a surface; a finished one joins the candidates."""
+    candidates = surface.candidates
+    if basis is not None:
+        mine = candidate_of(basis.recipe.settings, made.feet.signed)
+        others = tuple(c for c in candidates if (c.nu, c.nv) != (mine.nu, mine.nv))
+        candidates = (*others, mine)
     return replace(
-        surface, geometry=made.surface, signed=made.feet.signed, candidates=(*others, mine)
+        surface,
+        geometry=made.surface,
+        signed=made.feet.signed,
+        candidates=candidates,
+        made_of=basis,
     )

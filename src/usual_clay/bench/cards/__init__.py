@@ -1,0 +1,1 @@
+"""Task cards: one file each. A card shows the task at hand and changes the job live."""

@@ -1,0 +1,1 @@
+"""The stage: the only home of VTK. Scene, cameras, picking, overlays."""

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
-from scipy.stats import chi2
+from scipy.special import gammaincinv
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 
@@ -81,8 +81,8 @@ def estimate_noise(points: Floats, patches: int = 1500) -> float:
     terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=2)
     q, _ = np.linalg.qr(terms)
     rest = z - np.einsum("nij,nj->ni", q, np.einsum("nij,ni->nj", q, z))
-    freedom = PATCH - terms.shape[2]
-    return float(np.sqrt(np.median((rest**2).sum(axis=1)) / chi2.median(freedom)))
+    chi_square_median = 2 * gammaincinv((PATCH - terms.shape[2]) / 2, 0.5)
+    return float(np.sqrt(np.median((rest**2).sum(axis=1)) / chi_square_median))
 
 
 def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:

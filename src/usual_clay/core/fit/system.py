@@ -138,12 +138,13 @@ def _assemble(space: Space, squares: Floats, sides: Floats) -> tuple[Floats, Flo
     column = first[:, None] + (a * nv + b)[kept]
     index = below[kept] * (nu * nv) + column
     width = p * nv + q + 1
-    band: Floats = np.bincount(index.ravel(), full[:, kept].ravel(), width * nu * nv)
+    band: Floats = np.asarray(
+        np.bincount(index.ravel(), full[:, kept].ravel(), width * nu * nv), dtype=np.float64
+    )
     a, b = np.meshgrid(np.arange(p + 1), np.arange(q + 1), indexing="ij")
     rows = (first[:, None, None] + a * nv + b).ravel()
-    right: Floats = np.stack(
-        [np.bincount(rows, sides[:, :, d].ravel(), nu * nv) for d in range(sides.shape[2])], axis=1
-    )
+    columns = [np.bincount(rows, side.ravel(), nu * nv) for side in np.moveaxis(sides, 2, 0)]
+    right: Floats = np.asarray(np.stack(columns, axis=1), dtype=np.float64)
     return band.reshape(width, nu * nv), right
 
 

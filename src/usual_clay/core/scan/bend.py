@@ -52,7 +52,7 @@ def bend(mesh: TriangleMesh) -> tuple[Floats, Floats]:
     count = len(mesh.vertices)
 
     def total(values: Floats) -> Floats:
-        return np.bincount(i, values, count)
+        return np.asarray(np.bincount(i, values, count), dtype=np.float64)
 
     # Normal equations for the operator ((a, b), (b, c)): x a + y b = p, x b + y c = q.
     xx, xy, yy = total(x * x), total(x * y), total(y * y)

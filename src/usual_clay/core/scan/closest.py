@@ -1,6 +1,8 @@
-"""The nearest points of a triangle mesh, exactly, through libigl."""
+"""Nearest points of a triangle mesh, and what rays hit first, exactly, through libigl."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import igl
 import numpy as np
@@ -8,7 +10,16 @@ import numpy as np
 from usual_clay.core.arrays import Floats, Ints
 
 
-class NearestOnMesh:
+@dataclass(frozen=True)
+class Hit:
+    """Where a ray meets a mesh first: the point in mm, the triangle, the distance along it."""
+
+    point: Floats
+    triangle: int
+    distance: float
+
+
+class MeshTree:
     """A search tree over triangles, built once and asked many times."""
 
     def __init__(self, vertices: Floats, triangles: Ints) -> None:
@@ -17,9 +28,21 @@ class NearestOnMesh:
         self._tree = igl.AABB()
         self._tree.init(self._vertices, self._triangles)
 
-    def __call__(self, points: Floats) -> tuple[Floats, Ints, Floats]:
+    def nearest(self, points: Floats) -> tuple[Floats, Ints, Floats]:
         """Return for points (n, 3): distances in mm, triangles, and nearest points (n, 3)."""
         squared, triangles, nearest = self._tree.squared_distance(
             self._vertices, self._triangles, np.ascontiguousarray(points, dtype=np.float64)
         )
         return np.sqrt(squared), triangles, nearest
+
+    def first_hit(self, origin: Floats, direction: Floats) -> Hit | None:
+        """Return what a ray from `origin` along the unit vector `direction` meets first."""
+        triangle, distance, _ = self._tree.intersect_ray_first(
+            self._vertices,
+            self._triangles,
+            np.asarray(origin, dtype=np.float64).reshape(1, 3),
+            np.asarray(direction, dtype=np.float64).reshape(1, 3),
+        )
+        if triangle[0] < 0 or not np.isfinite(distance[0]):
+            return None
+        return Hit(origin + distance[0] * direction, int(triangle[0]), float(distance[0]))

@@ -1,0 +1,335 @@
+"""Balance: control points against deviation, and how the error is spread."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QColor, QMouseEvent
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from usual_clay.bench.session import Session
+from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.widgets import label, rule
+from usual_clay.core.arrays import Floats
+from usual_clay.core.fit.budget import Candidate
+from usual_clay.job.items import Surface
+from usual_clay.job.remake import is_stale
+
+pg.setConfigOptions(antialias=True, background=palette.PANEL, foreground=palette.SOFT_INK)
+STEPS = (1, 2, 5)
+
+
+def front_of(candidates: list[Candidate], share: float) -> list[Candidate]:
+    """Return the candidates that no other beats in both control points and deviation."""
+    front: list[Candidate] = []
+    for candidate in sorted(candidates, key=lambda c: (c.total, c.deviation(share))):
+        if not front or candidate.deviation(share) < front[-1].deviation(share):
+            front.append(candidate)
+    return front
+
+
+class LogAxis(pg.AxisItem):
+    """An axis of decades, labelled 1, 2, 5."""
+
+    def tickValues(self, low: float, high: float, _size: float) -> list:
+        powers = range(int(np.floor(low)) - 1, int(np.ceil(high)) + 1)
+        ticks = [p + np.log10(step) for p in powers for step in STEPS]
+        return [(1.0, [tick for tick in ticks if low <= tick <= high])]
+
+    def tickStrings(self, values: list[float], _scale: float, _spacing: float) -> list[str]:
+        return [f"{10**value:.4g}" for value in values]
+
+
+def _plot(**axes: pg.AxisItem) -> pg.PlotWidget:
+    plot = pg.PlotWidget(axisItems=axes)
+    plot.setMenuEnabled(False)
+    plot.hideButtons()
+    plot.setMouseEnabled(False, False)
+    for side in ("left", "bottom"):
+        axis = plot.getAxis(side)
+        axis.setTickFont(text_font(8))
+        axis.setPen(QColor(palette.LINE))
+        axis.setTextPen(QColor(palette.SOFT_INK))
+        axis.setStyle(tickLength=0, tickTextOffset=6)
+    return plot
+
+
+class Chart(QWidget):
+    """The candidates as dots; the held one can be dragged along the front.
+
+    Signals
+    -------
+    taken : nu, nv of the candidate that was clicked or dragged to
+    """
+
+    taken = Signal(int, int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.plot = _plot(left=LogAxis("left"), bottom=LogAxis("bottom"))
+        self.plot.setAccessibleName("Balance chart")
+        self.plot.setToolTip("Click a dot, or drag along the front, to choose a balance")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.plot)
+        self.plot.getAxis("left").setWidth(44)
+        self.noise = pg.LinearRegionItem(
+            orientation="horizontal", movable=False, brush=QColor(palette.GROUND).darker(104),
+            pen=pg.mkPen(None),
+        )  # fmt: skip
+        self.tolerance = pg.InfiniteLine(
+            angle=0, pen=pg.mkPen(palette.INK, width=1, style=Qt.PenStyle.DashLine)
+        )
+        self.held_line = pg.InfiniteLine(angle=90, pen=pg.mkPen(palette.CHOSEN, width=1.5))
+        self.others = pg.ScatterPlotItem(size=6, pen=None, brush=QColor("#C4B8A8"))
+        self.front_line = pg.PlotDataItem(pen=pg.mkPen(palette.ACCENT, width=1.8))
+        self.front_dots = pg.ScatterPlotItem(size=7, pen=None, brush=QColor(palette.ACCENT))
+        self.held = pg.ScatterPlotItem(
+            size=13, pen=pg.mkPen(palette.PANEL, width=1.5), brush=QColor(palette.CHOSEN)
+        )
+        self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(1, 1))
+        self.noise_words = pg.TextItem(color=palette.SOFT_INK, anchor=(1, 0))
+        self.note = pg.TextItem(color=palette.NOTE_INK, fill=QColor(palette.NOTE), anchor=(0, 1))
+        for words in (self.tolerance_words, self.noise_words, self.note):
+            words.setFont(text_font(8.5))
+        for item in (self.noise, self.tolerance, self.held_line, self.others, self.front_line,
+                     self.front_dots, self.held, self.tolerance_words, self.noise_words,
+                     self.note):  # fmt: skip
+            self.plot.addItem(item, ignoreBounds=True)
+        self._places: list[tuple[float, float, Candidate]] = []
+        self._front: list[tuple[float, float, Candidate]] = []
+        self._dragged: tuple[int, int] | None = None
+        viewport = self.plot.viewport()
+        viewport.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.plot.mousePressEvent = self._press  # type: ignore[method-assign]
+        self.plot.mouseMoveEvent = self._move  # type: ignore[method-assign]
+        self.plot.mouseReleaseEvent = self._release  # type: ignore[method-assign]
+
+    def show_candidates(
+        self,
+        candidates: list[Candidate],
+        held: tuple[float, float, str] | None,
+        tolerance: float,
+        share: float,
+        floor: float,
+    ) -> None:
+        """Show candidates, the held one as (control points, deviation, words), and the aim."""
+        front = front_of(candidates, share)
+        self._places = [self._place(c, share) for c in candidates]
+        self._front = [self._place(c, share) for c in front]
+        beaten = [place for place in self._places if place[2] not in front]
+        self.others.setData([p[0] for p in beaten], [p[1] for p in beaten])
+        xs, ys = [p[0] for p in self._front], [p[1] for p in self._front]
+        self.front_line.setData(xs, ys)
+        self.front_dots.setData(xs, ys)
+        line = float(np.log10(tolerance))
+        self.tolerance.setValue(line)
+        x_range = self._set_range(held, line, floor)
+        self.tolerance_words.setText(f"tolerance {tolerance:.3f}")
+        self.tolerance_words.setPos(x_range, line)
+        self.noise.setVisible(floor > 0)
+        self.noise_words.setVisible(floor > 0)
+        if floor > 0:
+            self.noise.setRegion((-9.0, float(np.log10(floor))))
+            self.noise_words.setText(f"scan noise {floor:.3f}")
+            self.noise_words.setPos(x_range, float(np.log10(floor)))
+        self._show_held(held)
+
+    def _place(self, c: Candidate, share: float) -> tuple[float, float, Candidate]:
+        return float(np.log10(c.total)), float(np.log10(max(c.deviation(share), 1e-6))), c
+
+    def _set_range(self, held: tuple[float, float, str] | None, line: float, floor: float) -> float:
+        xs = [place[0] for place in self._places]
+        ys = [place[1] for place in self._places] + [line]
+        if held is not None:
+            xs.append(float(np.log10(held[0])))
+            ys.append(float(np.log10(max(held[1], 1e-6))))
+        if floor > 0:
+            ys.append(float(np.log10(floor)))
+        left, right = (min(xs), max(xs)) if xs else (1.2, 2.6)
+        middle, half = (left + right) / 2, max((right - left) / 2 * 1.12, 0.42)
+        self.plot.setXRange(middle - half, middle + half, padding=0)
+        self.plot.setYRange(min(ys) - 0.16, max(ys) + 0.14, padding=0)
+        return middle + half
+
+    def _show_held(self, held: tuple[float, float, str] | None) -> None:
+        for item in (self.held, self.held_line, self.note):
+            item.setVisible(held is not None)
+        if held is None:
+            return
+        x, y = float(np.log10(held[0])), float(np.log10(max(held[1], 1e-6)))
+        self.held.setData([x], [y])
+        self.held_line.setValue(x)
+        self.note.setText(held[2])
+        (left, right), (low, high) = self.plot.viewRange()
+        # The note stands on the side with more room, and never over the dot.
+        self.note.setAnchor((1.06 if x > (left + right) / 2 else -0.06,
+                             -0.25 if y > (low + high) / 2 + 0.2 else 1.25))  # fmt: skip
+        self.note.setPos(x, y)
+
+    # ---- mouse ---------------------------------------------------------------------------
+
+    def _press(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self._places:
+            at = self._at(event)
+            nearest = min(self._places, key=lambda p: self._pixels(p, at))
+            if self._pixels(nearest, at) < 14:
+                self._take(nearest[2])
+            else:
+                self._take_along(at)
+
+    def _move(self, event: QMouseEvent) -> None:
+        if event.buttons() & Qt.MouseButton.LeftButton and self._front:
+            self._take_along(self._at(event))
+
+    def _release(self, _event: QMouseEvent) -> None:
+        self._dragged = None
+
+    def _take_along(self, at: QPointF) -> None:
+        view = self.plot.getViewBox()
+        x = view.mapSceneToView(at).x()
+        self._take(min(self._front, key=lambda place: abs(place[0] - x))[2])
+
+    def _take(self, candidate: Candidate) -> None:
+        pair = (candidate.nu, candidate.nv)
+        if pair != self._dragged:
+            self._dragged = pair
+            self.taken.emit(*pair)
+
+    def _at(self, event: QMouseEvent) -> QPointF:
+        return self.plot.mapToScene(event.position().toPoint())
+
+    def _pixels(self, place: tuple[float, float, Candidate], at: QPointF) -> float:
+        there = self.plot.getViewBox().mapViewToScene(QPointF(place[0], place[1]))
+        return float(np.hypot(there.x() - at.x(), there.y() - at.y()))
+
+
+class Histogram(QWidget):
+    """Signed deviations, the tolerance, and the share inside it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.plot = _plot()
+        self.plot.setAccessibleName("Histogram of deviation")
+        self.plot.hideAxis("left")
+        self.bars = pg.BarGraphItem(x=[], height=[], width=1.0)
+        self.lines = [
+            pg.InfiniteLine(pen=pg.mkPen(palette.INK, width=1, style=Qt.PenStyle.DashLine))
+            for _ in range(2)
+        ]
+        for item in (self.bars, *self.lines):
+            self.plot.addItem(item, ignoreBounds=True)
+        self.share = label(role="figure")
+        self.words = label(role="small", wraps=True)
+        self.words.setFixedWidth(92)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 4, 0, 0)
+        figures = QVBoxLayout()
+        figures.setSpacing(1)
+        figures.addWidget(self.share)
+        figures.addWidget(self.words)
+        figures.addStretch(1)
+        layout.addLayout(figures)
+        layout.addWidget(self.plot, 1)
+
+    def show_signed(self, signed: Floats | None, tolerance: float, within: float) -> None:
+        """Show deviations in mm; None clears."""
+        self.plot.setVisible(signed is not None)
+        if signed is None:
+            self.share.clear()
+            self.words.clear()
+            return
+        reach = max(3 * tolerance, min(float(np.quantile(np.abs(signed), 0.99)), 12 * tolerance))
+        counts, edges = np.histogram(signed, 61, (-reach, reach))
+        middles = (edges[1:] + edges[:-1]) / 2
+        brushes = [
+            QColor(palette.CALM if abs(x) <= tolerance else palette.TEAL if x > 0 else palette.PLUM)
+            for x in middles
+        ]
+        self.bars.setOpts(x=middles, height=counts, width=(edges[1] - edges[0]) * 0.86,
+                          brushes=brushes, pen=pg.mkPen(None))  # fmt: skip
+        self.lines[0].setValue(-tolerance)
+        self.lines[1].setValue(tolerance)
+        self.plot.setXRange(-reach * 1.12, reach * 1.12, padding=0)
+        self.plot.setYRange(0, counts.max() * 1.08, padding=0)
+        axis = self.plot.getAxis("bottom")
+        marks = [(-reach, f"\N{MINUS SIGN}{reach:.3g}"), (-tolerance, ""), (0.0, "0"),
+                 (tolerance, f"±{tolerance:.3g}"), (reach, f"+{reach:.3g} mm")]  # fmt: skip
+        axis.setTicks([marks])
+        self.share.setText(f"{within:.1%}".replace("%", " %"))
+        beyond = int(np.sum(np.abs(signed) > reach))
+        extra = f"; {beyond} lie past ±{reach:.2g} mm" if beyond else ""
+        self.words.setText(f"of {len(signed):,} points within".replace(",", " ") + extra)
+
+
+class Balance(QWidget):
+    """The two charts for what is chosen."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("panel")
+        self.title = label(role="group")
+        self.spread_title = label("How the error is spread", role="group")
+        self.chart, self.histogram = Chart(), Histogram()
+        self.chart.taken.connect(self._take)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 8, 12, 6)
+        row.setSpacing(12)
+        for title, chart, stretch in (
+            (self.title, self.chart, 13), (self.spread_title, self.histogram, 8),
+        ):  # fmt: skip
+            column = QVBoxLayout()
+            column.setSpacing(2)
+            column.addWidget(title)
+            column.addWidget(chart, 1)
+            if stretch == 8:
+                row.addWidget(rule(upright=True))
+            row.addLayout(column, stretch)
+        for signal in (session.job_changed, session.chosen_changed, session.searching):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        session = self.session
+        job, surface = session.shown, session.chosen_surface()
+        aim = job.aim
+        report = None if surface is None else job.report(surface)
+        at = f"mm, {aim.share:.0%}".replace("%", " %")
+        if surface is None or report is None:
+            self.title.setText(
+                "Balance   choose a surface to see what it costs and how far it is off"
+            )
+            self.chart.setVisible(False)
+            self.histogram.show_signed(None, aim.tolerance, 0.0)
+            self.spread_title.setVisible(False)
+            return
+        self.spread_title.setVisible(True)
+        self.chart.setVisible(True)
+        self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
+        nu, nv = surface.geometry.counts
+        words = f"{nu} × {nv} = {nu * nv} control points\n"
+        words += f"{aim.share:.0%} within {report.at_share:.3f} mm".replace("%", " %")
+        if is_stale(job, surface):
+            words = f"{nu} × {nv}: fitting ..."
+        candidates = [*surface.candidates, *session.found]
+        held = (float(nu * nv), report.at_share, words)
+        self.chart.show_candidates(
+            candidates, held, aim.tolerance, aim.share, aim.noise_floor(self._noise(surface))
+        )
+        self.histogram.show_signed(surface.signed, aim.tolerance, report.within_share)
+
+    def _noise(self, surface: Surface) -> float:
+        """Return the noise of the surface's points where it is known by now."""
+        region = self.session.chosen_region()
+        if region is None or surface.recipe is None:
+            return 0.0
+        return self.session.known_noise(region)
+
+    def _take(self, nu: int, nv: int) -> None:
+        surface = self.session.chosen_surface()
+        if surface is not None and surface.recipe is not None:
+            settings = surface.recipe.settings.sized(nu, nv)
+            self.session.set_drape(surface, settings, "balance")

@@ -1,0 +1,188 @@
+"""The card of a draped surface: its few numbers, live."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QSpinBox, QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label
+from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
+from usual_clay.core.spline.basis import HIGHEST_DEGREE
+from usual_clay.job.items import Region, Surface
+from usual_clay.job.remake import is_stale
+
+PLANES = ("xy", "xz", "yx", "yz", "zx", "zy")
+FRAMES = (
+    ("best", "The least rectangle round the region, square to its mean normal"),
+    ("axes", "Along the world axes nearest to that"),
+    ("locked", "Along two world axes of your choice"),
+)
+
+
+class DrapeCard(Card):
+    """Counts, degree, smoothness, reach and frame; the result; to tolerance and keep."""
+
+    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+        super().__init__(session)
+        self._surface: Surface | None = None
+        self.nu, self.nv = self._count("u"), self._count("v")
+        self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
+        self.degree.setToolTip("Degree in both directions; 3 is usual")
+        self.degree.setAccessibleName("Degree")
+        self.degree.setFixedWidth(58)
+        self.degree.valueChanged.connect(lambda value: self._set("degree", degree=value))
+        self.smoothness = Slide(0, 1, 0.01, name="Smoothness",
+                                tip="How stiff the surface is: calms gaps and borders; too much"
+                                " flattens the shape")  # fmt: skip
+        self.smoothness.changed.connect(lambda value: self._set("smoothness", smoothness=value))
+        self.reach = Slide(0, 100, 1, " %", "How far the surface runs past its region, half at each"
+                           " end", "Reach")  # fmt: skip
+        self.reach.changed.connect(lambda value: self._set("reach", reach=value / 100))
+        self.frame = Choice(FRAMES)
+        self.frame.chosen.connect(lambda name: self._set("frame", frame=name))
+        self.plane = QComboBox()
+        self.plane.addItems(PLANES)
+        self.plane.setToolTip("World axes of u and v")
+        self.plane.setAccessibleName("World axes of u and v")
+        self.plane.currentTextChanged.connect(lambda name: self._set("frame", plane=name))
+        times = label("×")
+        self.column.addWidget(
+            Row("Control points", self.nu, times, self.nv, label("u × v", "soft"))
+        )
+        self.column.addWidget(Row("Degree", self.degree))
+        self.column.addWidget(Row("Smoothness", self.smoothness, stretch=0))
+        self.column.addWidget(Row("Reach", self.reach, stretch=0))
+        self.column.addWidget(Row("Frame", self.frame, self.plane))
+        self._add_result(run)
+        self.column.addStretch(1)
+
+    def _add_result(self, run: Callable[[str], None]) -> None:
+        self.near, self.far = Tile(), Tile()
+        tiles = QHBoxLayout()
+        tiles.setSpacing(8)
+        tiles.addWidget(self.near, 1)
+        tiles.addWidget(self.far, 1)
+        self.column.addSpacing(2)
+        self.column.addLayout(tiles)
+        self.words = label(role="news", wraps=True)
+        self.trouble = label(role="trouble", wraps=True)
+        self.column.addWidget(self.words)
+        self.column.addWidget(self.trouble)
+        self.progress = QWidget()
+        inside = QVBoxLayout(self.progress)
+        inside.setContentsMargins(0, 2, 0, 2)
+        self.bar = QProgressBar(minimum=0, maximum=1000, textVisible=False)
+        self.progress_words = label(role="small")
+        inside.addWidget(self.bar)
+        inside.addWidget(self.progress_words)
+        self.column.addWidget(self.progress)
+        self.search = button("To tolerance", "Find the fewest control points within tolerance (T)",
+                             clicked=lambda: run("to tolerance"))  # fmt: skip
+        self.keep = button("Keep surface", "Done with it for now (Enter); Esc drops a new surface",
+                           "main", clicked=lambda: run("keep"))  # fmt: skip
+        self.add_buttons(self.search, self.keep)
+        self.session.work.progressed.connect(self._progressed)
+        self.session.work.ended.connect(lambda _key: self.refresh())
+
+    def _count(self, direction: str) -> QSpinBox:
+        made = QSpinBox(minimum=FEWEST, maximum=MOST)
+        made.setKeyboardTracking(False)
+        made.setFixedWidth(62)
+        made.setToolTip(f"Control points along {direction}, {FEWEST} to {MOST}")
+        made.setAccessibleName(f"Control points along {direction}")
+        made.valueChanged.connect(lambda value: self._set("counts", **{f"n{direction}": value}))
+        return made
+
+    def _set(self, words: str, **fields: Any) -> None:
+        surface = self.session.chosen_surface()
+        if surface is None or surface.recipe is None:
+            return
+        settings: DrapeSettings = surface.recipe.settings
+        # A degree needs more control points than itself: the counts follow it up.
+        degree = fields.get("degree", settings.degree)
+        for name in ("nu", "nv"):
+            fields[name] = max(fields.get(name, getattr(settings, name)), degree + 1)
+        self.session.set_drape(surface, replace(settings, **fields), words)
+
+    def _progressed(self, key: str, fraction: float, words: str) -> None:
+        surface = self.session.chosen_surface()
+        if surface is not None and key == f"search {surface.id}":
+            self.bar.setValue(round(1000 * fraction))
+            self.progress_words.setText(words)
+            if not self.progress.isVisible():
+                self.refresh()
+
+    def refresh(self) -> None:
+        session = self.session
+        surface = session.chosen_surface()
+        if surface is None:
+            return
+        self.title.setText(f"Drape: {surface.name}")
+        self._show_settings(surface)
+        self._show_result(surface)
+        searching = session.work.is_busy(f"search {surface.id}")
+        self.progress.setVisible(searching)
+        self.search.setText("Stop" if searching else "To tolerance")
+        ready = not session.job.is_loose(surface) and not surface.locked
+        self.search.setEnabled(searching or ready)
+
+    def _show_settings(self, surface: Surface) -> None:
+        job = self.session.shown
+        recipe = surface.recipe
+        region = None if recipe is None else job.get(recipe.sources[0], Region)
+        if recipe is None or region is None:
+            self.about.setText("loose: the region it was made from is gone; its shape is kept")
+        else:
+            scan = job.items[region.scan].name
+            self.about.setText(
+                f"over region “{region.name}”, {thousands(len(region.vertices))} points of {scan}"
+            )
+        changeable = region is not None and not surface.locked
+        for part in (self.nu, self.nv, self.degree, self.smoothness, self.reach, self.frame,
+                     self.plane):  # fmt: skip
+            part.setEnabled(changeable)
+        if recipe is None:
+            return
+        settings = recipe.settings
+        with (
+            QSignalBlocker(self.nu),
+            QSignalBlocker(self.nv),
+            QSignalBlocker(self.degree),
+            QSignalBlocker(self.plane),
+        ):
+            self.nu.setValue(settings.nu)
+            self.nv.setValue(settings.nv)
+            self.degree.setValue(settings.degree)
+            self.plane.setCurrentText(settings.plane)
+        self.smoothness.set_value(settings.smoothness)
+        self.reach.set_value(round(settings.reach * 100))
+        self.frame.set_value(settings.frame)
+        self.plane.setVisible(settings.frame == "locked")
+
+    def _show_result(self, surface: Surface) -> None:
+        session, job = self.session, self.session.shown
+        report = job.report(surface)
+        stale = is_stale(job, surface)
+        if report is None:
+            self.near.show_figure("…", "being fitted", dim=True)
+            self.far.show_figure("…", "", dim=True)
+        else:
+            share = f"{job.aim.share:.0%}".replace("%", " %")
+            self.near.show_figure(
+                f"{report.at_share:.3f} mm",
+                "being fitted" if stale else f"{share} are nearer",
+                stale,
+            )
+            self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
+        words = session.search_words.get(surface.id, "")
+        self.words.setText(words)
+        self.words.setVisible(bool(words))
+        trouble = session.trouble.get(surface.id, "") if stale else ""
+        self.trouble.setText(trouble)
+        self.trouble.setVisible(bool(trouble))

@@ -1,0 +1,57 @@
+"""All actions and their keys in one list, where keys are changed too."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtGui import QKeySequence
+from PySide6.QtWidgets import QGridLayout, QKeySequenceEdit, QScrollArea, QWidget
+
+from usual_clay.bench.actions import Actions
+from usual_clay.bench.cards.card import Card
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import button, label
+
+
+class KeysCard(Card):
+    """One line an action: its name and its key."""
+
+    def __init__(self, session: Session, actions: Actions, done: Callable[[], None]) -> None:
+        super().__init__(session, "Keys")
+        self.actions_ = actions
+        self.about.setText("Click a key and press another to change it. Backspace clears.")
+        self.edits: dict[str, QKeySequenceEdit] = {}
+        body = QWidget()
+        grid = QGridLayout(body)
+        grid.setContentsMargins(0, 0, 8, 0)
+        grid.setVerticalSpacing(4)
+        for row, action in enumerate(actions.all()):
+            grid.addWidget(label(action.words), row, 0)
+            edit = QKeySequenceEdit(QKeySequence(actions.key(action.name)))
+            edit.setMaximumSequenceLength(1)
+            edit.setClearButtonEnabled(True)
+            edit.setFixedWidth(112)
+            edit.setAccessibleName(f"Key for {action.words}")
+            edit.editingFinished.connect(lambda name=action.name: self._changed(name))
+            grid.addWidget(edit, row, 1)
+            self.edits[action.name] = edit
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(body)
+        self.column.addWidget(area, 1)
+        self.add_buttons(
+            button("As shipped", "Give every action its first key again", clicked=self._reset),
+            button("Done", "Close the list (Esc)", "main", clicked=done),
+        )
+
+    def _changed(self, name: str) -> None:
+        key = self.edits[name].keySequence().toString()
+        taken = self.actions_.set_key(name, key)
+        if taken is not None:
+            self.edits[name].setKeySequence(QKeySequence(self.actions_.key(name)))
+            self.session.told.emit("trouble", f"{key} already means “{taken.words}”")
+
+    def _reset(self) -> None:
+        self.actions_.reset()
+        for name, edit in self.edits.items():
+            edit.setKeySequence(QKeySequence(self.actions_.key(name)))

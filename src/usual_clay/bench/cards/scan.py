@@ -1,0 +1,46 @@
+"""The card of a chosen scan."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import Tile, button, label
+from usual_clay.job.items import Scan
+
+
+class ScanCard(Card):
+    """Says what a scan is and starts choosing regions on it."""
+
+    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+        super().__init__(session)
+        self.size, self.edge = Tile(), Tile()
+        self.column.addWidget(self.size)
+        self.column.addWidget(self.edge)
+        self.column.addWidget(
+            label("Choose the part to recreate: spread it from a click, or brush it.",
+                  role="soft", wraps=True)
+        )  # fmt: skip
+        self.add_buttons(
+            button("Brush", "Brush a region by hand (B)", clicked=lambda: run("brush")),
+            button("Spread a region", "Grow a region from a click (S)", "main",
+                   clicked=lambda: run("spread")),
+        )  # fmt: skip
+        self.column.addStretch(1)
+
+    def refresh(self) -> None:
+        scan = self.session.shown.get(self.session.chosen, Scan)
+        if scan is None:
+            return
+        self.title.setText(f"Scan: {scan.name}")
+        read = f"read in {scan.unit}" if scan.unit != "mm" else "in mm"
+        self.about.setText(
+            f"from {scan.source}, {read}; {thousands(len(scan.mesh.triangles))} triangles,"
+            f" {thousands(len(scan.mesh.vertices))} points"
+        )
+        size = " × ".join(f"{side:.1f}" for side in np.ptp(scan.mesh.box, axis=0))
+        self.size.show_figure(f"{size} mm", "size along x, y, z")
+        self.edge.show_figure(f"{scan.mesh.edge_length:.3f} mm", "middle length of its edges")

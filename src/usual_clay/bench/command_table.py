@@ -1,0 +1,78 @@
+"""What every action is called, its key, its place in the rail, and what of the window it runs."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from usual_clay.bench.actions import Action, Actions
+from usual_clay.bench.stage.camera import TRUE_VIEWS
+
+if TYPE_CHECKING:
+    from usual_clay.bench.window import Window
+
+
+def fill(table: Actions, w: Window) -> None:
+    """Put every action of the window into the table."""
+    session, stage = w.session, w.stage
+    for action in (
+        Action("bring in scan", "Bring in a scan", "Ctrl+I", w.bring_in, "Gather", "cube", "Scan"),
+        Action("spread", "Spread a region", "S", lambda: w.take("spread"), "Surface", "drop",
+               "Spread"),
+        Action("brush", "Brush a region", "B", lambda: w.take("brush"), "Surface", "paint-brush",
+               "Brush"),
+        Action("drape", "Drape a surface over the region", "D", w.drape, "Surface", "waves",
+               "Drape"),
+        Action("to tolerance", "To tolerance: fewest control points", "T", w.to_tolerance,
+               "Surface", "target", "Tolerance"),
+        Action("deviation", "Deviation colours", "4", lambda: stage.switch("colours"), "Check",
+               "thermometer", "Deviation"),
+        Action("plain form", "Judge the plain form", "5", lambda: _plain(w), "Check", "sun",
+               "Form"),
+        Action("step", "Write STEP", "Ctrl+E", lambda: w.deliver(".step"), "Deliver",
+               "export", "STEP"),
+        Action("iges", "Write IGES", "", lambda: w.deliver(".igs"), "Deliver", "export", "IGES"),
+        Action("stl", "Write STL triangles", "", lambda: w.deliver(".stl"), "Deliver",
+               "triangle", "STL"),
+        Action("scan shown", "Show or hide scans", "1", lambda: stage.switch("scan")),
+        Action("surfaces shown", "Show or hide surfaces", "2", lambda: stage.switch("surfaces")),
+        Action("net shown", "Show or hide the control net", "3", lambda: stage.switch("net")),
+        Action("fit view", "Show everything", "Home", stage.fit),
+        Action("swap", "Swap the views", "", stage.swap),
+        Action("fold", "Fold the side light away or back", "Ctrl+L", stage.fold),
+        *(Action(f"look {name}", f"Side light: true {name}", "",
+                 lambda name=name: stage.look(name)) for name in TRUE_VIEWS),
+        Action("undo", "Undo", "Ctrl+Z", session.undo),
+        Action("redo", "Redo", "Ctrl+Shift+Z", session.redo),
+        Action("accept", "Accept", "Return", w.accept),
+        Action("escape", "One step back", "Esc", w.escape),
+        Action("keep", "Keep the surface", "", w.keep),
+        Action("less", "Halve the brush, spread less", "[", lambda: w.step_setting(False)),
+        Action("more", "Double the brush, spread more", "]", lambda: w.step_setting(True)),
+        Action("delete", "Delete the chosen item", "Del", w.delete),
+        Action("rename", "Rename the chosen item", "F2", w.rename),
+        Action("hide", "Hide or show the chosen item", "H", lambda: w.toggle_flag("visible")),
+        Action("lock", "Lock or unlock the chosen item", "L", lambda: w.toggle_flag("locked")),
+        Action("new", "New job", "Ctrl+N", w.new),
+        Action("open", "Open a job", "Ctrl+O", w.open),
+        Action("open demo", "Open the demo job", "", w.open_demo),
+        Action("save", "Save the job", "Ctrl+S", w.save),
+        Action("save as", "Save the job under another name", "Ctrl+Shift+S", w.save_as),
+        Action("finder", "Find an action", "Ctrl+Space", lambda: w.finder.open()),
+        Action("keys", "See and change keys", "F1", lambda: w.cards.show_keys()),
+        Action("quit", "Quit", "Ctrl+Q", w.close),
+    ):  # fmt: skip
+        table.add(action)
+    for number, station in enumerate(w.top_bar.stations, start=1):
+        table.add(
+            Action(f"station {station}", f"Go to {station}", f"Alt+{number}",
+                   lambda station=station: w.set_station(station))
+        )  # fmt: skip
+
+
+def _plain(w: Window) -> None:
+    """Show surfaces as plain clay, without net, colours or scan; and back again."""
+    shown = w.stage.scene.shown
+    plain = shown.scan or shown.net or shown.colours
+    for name in ("scan", "net", "colours"):
+        w.stage.switch(name, not plain)
+    w.stage.switch("surfaces", True)

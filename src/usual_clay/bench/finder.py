@@ -1,0 +1,105 @@
+"""The finder: every action by name, with its key."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QPoint, Qt
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from usual_clay.bench.actions import Actions
+from usual_clay.bench.theme import palette
+from usual_clay.bench.widgets import label
+
+
+class Finder(QFrame):
+    """A field and the actions whose words match it; Enter does the first."""
+
+    def __init__(self, actions: Actions, window: QWidget) -> None:
+        super().__init__(window)
+        self._table = actions
+        self.setStyleSheet(
+            f"Finder {{ background: {palette.FIELD}; border: 1px solid {palette.LINE};"
+            " border-radius: 8px; }"
+        )
+        self.field = QLineEdit()
+        self.field.setPlaceholderText("Find an action")
+        self.field.setAccessibleName("Find an action")
+        self.list = QListWidget()
+        self.list.setAccessibleName("Actions found")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 8, 8, 8)
+        column.addWidget(self.field)
+        column.addWidget(self.list)
+        self.field.textChanged.connect(self._search)
+        self.field.installEventFilter(self)
+        self.list.itemClicked.connect(self._run)
+        self.hide()
+
+    def open(self) -> None:
+        """Show the finder at the top of the window."""
+        window = self.parentWidget()
+        self.setFixedSize(420, 400)
+        self.move(QPoint(window.width() - 436, 50))
+        self.field.clear()
+        self._search("")
+        self.show()
+        self.raise_()
+        self.field.setFocus()
+
+    def _search(self, text: str) -> None:
+        self.list.clear()
+        parts = text.lower().split()
+        for action in self._table.all():
+            words = f"{action.words} {action.tip} {action.station}".lower()
+            if all(part in words for part in parts):
+                self._add(action.name, action.words, action.station)
+        self.list.setCurrentRow(0)
+
+    def _add(self, name: str, words: str, station: str) -> None:
+        item = QListWidgetItem(self.list)
+        item.setData(Qt.ItemDataRole.UserRole, name)
+        item.setData(Qt.ItemDataRole.AccessibleTextRole, words)
+        line = QWidget()
+        row = QHBoxLayout(line)
+        row.setContentsMargins(10, 3, 10, 3)
+        row.addWidget(label(words))
+        row.addStretch(1)
+        row.addWidget(label(station, role="small"))
+        key = label(self._table.key(name), role="soft")
+        key.setMinimumWidth(92)
+        key.setAlignment(Qt.AlignmentFlag.AlignRight)
+        row.addWidget(key)
+        item.setSizeHint(line.sizeHint())
+        self.list.setItemWidget(item, line)
+
+    def _run(self, item: QListWidgetItem | None) -> None:
+        self.hide()
+        if item is not None:
+            self._table.run(item.data(Qt.ItemDataRole.UserRole))
+
+    def eventFilter(self, watched: object, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            key = event.key()
+            if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+                step = 1 if key == Qt.Key.Key_Down else -1
+                row = self.list.currentRow() + step
+                self.list.setCurrentRow(max(0, min(row, self.list.count() - 1)))
+                return True
+            if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._run(self.list.currentItem())
+                return True
+            if key == Qt.Key.Key_Escape:
+                self.hide()
+                return True
+        # A click into the list takes the focus too; anything else closes.
+        if event.type() == QEvent.Type.FocusOut and not self.underMouse():
+            self.hide()
+        return super().eventFilter(watched, event)

@@ -1,0 +1,61 @@
+"""Turning, panning and zooming a view."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from usual_clay.bench.gestures.pointer import Gesture, Pointer
+
+if TYPE_CHECKING:
+    from usual_clay.bench.stage.pane import Pane
+
+# A drag across the whole height of the view turns by so many radians.
+FULL_TURN = 3.6
+
+
+def turn(pane: Pane, press: Pointer) -> Gesture:
+    """Turn about what was under the cursor, or about the middle of what is shown."""
+    origin, direction = pane.view.ray(press.x, press.y)
+    target = pane.scene.target(origin, direction)
+    box = pane.scene.box()
+    middle = pane.view.camera.focus if box is None else box.mean(axis=0)
+    about = middle if target is None else target.hit.point
+    last = press
+    while True:
+        event = yield
+        if event.kind == "release":
+            break
+        scale = FULL_TURN / pane.view.size[1]
+        right, up = (event.x - last.x) * scale, (event.y - last.y) * scale
+        pane.move_camera(pane.view.camera.turned(right, up, about))
+        last = event
+    pane.rest()
+
+
+def pan(pane: Pane, press: Pointer) -> Gesture:
+    """Move the view across its own plane."""
+    last = press
+    while True:
+        event = yield
+        if event.kind == "release":
+            break
+        scale = pane.view.camera.height / pane.view.size[1]
+        pane.move_camera(
+            pane.view.camera.panned(-(event.x - last.x) * scale, (event.y - last.y) * scale)
+        )
+        last = event
+    pane.rest()
+
+
+def zoom(pane: Pane, x: float, y: float, notches: float) -> None:
+    """Zoom to the cursor."""
+    origin, direction = pane.view.ray(x, y)
+    target = pane.scene.target(origin, direction)
+    camera = pane.view.camera
+    if target is not None:
+        towards = target.hit.point
+    else:
+        depth = (camera.focus - origin) @ camera.sight / (direction @ camera.sight)
+        towards = origin + direction * depth
+    pane.move_camera(camera.zoomed(0.86**notches, towards))
+    pane.rest_soon()

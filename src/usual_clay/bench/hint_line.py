@@ -1,0 +1,61 @@
+"""The hint line: what the next click or key does, background work, and the cursor's place."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QSizePolicy, QWidget
+
+from usual_clay.bench.session import Session
+from usual_clay.bench.theme import palette
+from usual_clay.bench.widgets import button, label
+
+
+class HintLine(QWidget):
+    """A line of words, a progress bar with Cancel while there is work, and x, y, z."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setStyleSheet(f"HintLine {{ background: {palette.HINT_BAR}; }}")
+        self.setFixedHeight(28)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 14, 0)
+        row.setSpacing(10)
+        self.words = label()
+        self.words.setTextFormat(Qt.TextFormat.RichText)
+        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.words, 1)
+        self.work_words = label(role="soft")
+        self.bar = QProgressBar(minimum=0, maximum=1000, textVisible=False)
+        self.bar.setFixedWidth(90)
+        self.cancel = button("Cancel", "Stop the work in the background (Esc)", role="quiet")
+        self.cancel.setStyleSheet("padding: 1px 8px;")
+        self.cancel.clicked.connect(self._cancel)
+        for part in (self.work_words, self.bar, self.cancel):
+            row.addWidget(part)
+            part.hide()
+        self.place = label(role="soft")
+        self.place.setMinimumWidth(196)
+        self.place.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        row.addWidget(self.place)
+        session.work.progressed.connect(self._progressed)
+        session.work.ended.connect(self._ended)
+
+    def _progressed(self, key: str, fraction: float, words: str) -> None:
+        if not words:
+            return
+        self.work_words.setText(words)
+        self.bar.setRange(0, 0 if fraction <= 0 else 1000)
+        self.bar.setValue(round(1000 * fraction))
+        self.work_words.show()
+        self.bar.show()
+        self.cancel.setVisible(key.startswith(("search", "drape", "bring in")))
+
+    def _ended(self, _key: str) -> None:
+        if not self.session.work.busy_words():
+            for part in (self.work_words, self.bar, self.cancel):
+                part.hide()
+
+    def _cancel(self) -> None:
+        self.session.stop_work()

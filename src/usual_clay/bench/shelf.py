@@ -1,0 +1,268 @@
+"""The Shelf: what is in the job, what it costs and how far it is off."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from usual_clay.bench.session import Session
+from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.looks import icon
+from usual_clay.bench.widgets import label
+from usual_clay.core.check.deviation import Report
+from usual_clay.job.items import Item, ItemId, Region, Scan, Surface
+from usual_clay.job.remake import is_stale
+
+
+class Bar(QWidget):
+    """A deviation beside the tolerance: calm inside it, plum past it."""
+
+    def __init__(self, deviation: float, tolerance: float) -> None:
+        super().__init__()
+        self.deviation, self.tolerance = deviation, tolerance
+        self.setFixedSize(54, 16)
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        full = QRectF(0, 5.5, self.width(), 5)
+        painter.setBrush(QColor(palette.LINE))
+        painter.drawRoundedRect(full, 2.5, 2.5)
+        # The tick stands at the tolerance, at seven tenths of the bar.
+        share = min(0.7 * self.deviation / self.tolerance, 1.0)
+        inside = self.deviation <= self.tolerance
+        painter.setBrush(QColor(palette.CALM if inside else palette.PLUM))
+        painter.drawRoundedRect(QRectF(0, 5.5, self.width() * share, 5), 2.5, 2.5)
+        painter.setBrush(QColor(palette.INK))
+        painter.drawRect(QRectF(0.7 * self.width(), 3, 1.2, 10))
+
+
+class ShelfRow(QFrame):
+    """One item.
+
+    Signals
+    -------
+    menu_wanted : the item's id, place on the screen
+    """
+
+    menu_wanted = Signal(str, object)
+
+    def __init__(self, session: Session, item: Item) -> None:
+        super().__init__()
+        self.session, self.item = session, item
+        chosen = session.chosen == item.id
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(f"{item.name}, {_kind_word(item)}")
+        self.setObjectName("row")
+        back = palette.CHOSEN_TINT if chosen else "transparent"
+        self.setStyleSheet(
+            f"QFrame#row {{ background: {back}; border-radius: 5px;"
+            " border: 1px solid transparent; }"
+            f"QFrame#row:focus {{ border-color: {palette.ACCENT}; }}"
+        )
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16 if isinstance(item, Region) else 3, 1, 6, 1)
+        row.setSpacing(3)
+        row.addWidget(self._flag("visible", "eye", "eye-slash", "Shown. Hide", "Hidden. Show"))
+        row.addWidget(self._flag("locked", "lock-simple", "lock-simple-open", "Locked. Unlock",
+                                 "Free. Lock"))  # fmt: skip
+        row.addWidget(_swatch(item))
+        self.name = QLabel(item.name)
+        self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.name.setToolTip(item.name)
+        if not item.visible:
+            self.name.setStyleSheet(f"color: {palette.SOFT_INK};")
+        row.addSpacing(2)
+        row.addWidget(self.name, 1)
+        self._add_figures(row)
+
+    def _add_figures(self, row: QHBoxLayout) -> None:
+        item, job = self.item, self.session.shown
+        if isinstance(item, Scan):
+            row.addWidget(_figure(_short(len(item.mesh.triangles)), 52, "triangles"))
+        elif isinstance(item, Region):
+            row.addWidget(_figure(_short(len(item.vertices)), 52, "points"))
+        elif isinstance(item, Surface):
+            report = job.report(item)
+            row.addWidget(_figure(str(item.control_points), 40, "control points"))
+            if report is None:
+                return
+            stale = is_stale(job, item)
+            tip = _report_words(report, stale, job.is_loose(item))
+            words = "…" if stale else f"{report.at_share:.3f}"
+            figure = _figure(words, 44, tip)
+            if job.is_loose(item):
+                figure.setStyleSheet(f"color: {palette.SOFT_INK};")
+            row.addWidget(figure)
+            bar = Bar(report.at_share, job.aim.tolerance)
+            bar.setToolTip(tip)
+            row.addSpacing(4)
+            row.addWidget(bar)
+
+    def _flag(self, flag: str, on: str, off: str, tip_on: str, tip_off: str) -> QPushButton:
+        value = getattr(self.item, flag)
+        made = QPushButton()
+        made.setProperty("role", "quiet")
+        dim = value if flag == "visible" else not value
+        made.setIcon(icon(on if value else off, "#A89E90" if dim else palette.INK))
+        made.setFixedSize(20, 22)
+        made.setStyleSheet("padding: 0;")
+        made.setToolTip(tip_on if value else tip_off)
+        made.setAccessibleName(f"{tip_on if value else tip_off} {self.item.name}")
+        made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        made.clicked.connect(lambda: self.session.set_flag(self.item.id, flag, not value))
+        return made
+
+    def rename(self) -> None:
+        """Let the user type a new name in place."""
+        field = QLineEdit(self.item.name, self)
+        field.setGeometry(self.name.geometry().adjusted(-6, -2, 30, 2))
+        field.selectAll()
+        field.editingFinished.connect(lambda: self._renamed(field))
+        field.show()
+        field.setFocus()
+
+    def _renamed(self, field: QLineEdit) -> None:
+        field.blockSignals(True)
+        field.deleteLater()
+        self.session.rename(self.item.id, field.text())
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.session.choose(self.item.id)
+        if event.button() == Qt.MouseButton.RightButton:
+            self.menu_wanted.emit(self.item.id, event.globalPosition().toPoint())
+
+    def mouseDoubleClickEvent(self, _event: QMouseEvent) -> None:
+        self.rename()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.session.choose(self.item.id)
+        elif event.key() == Qt.Key.Key_F2:
+            self.rename()
+        elif event.key() == Qt.Key.Key_Menu:
+            self.menu_wanted.emit(self.item.id, self.mapToGlobal(QPoint(40, self.height())))
+        elif event.key() == Qt.Key.Key_Down:
+            self.focusNextChild()
+        elif event.key() == Qt.Key.Key_Up:
+            self.focusPreviousChild()
+        else:
+            super().keyPressEvent(event)
+
+
+class Shelf(QScrollArea):
+    """All items by kind.
+
+    Signals
+    -------
+    menu_wanted : an item's id, place on the screen
+    """
+
+    menu_wanted = Signal(str, object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.rows: dict[ItemId, ShelfRow] = {}
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._shown: tuple = ()
+        session.job_changed.connect(self.refresh)
+        session.chosen_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        session = self.session
+        job = session.shown
+        shown = (session.chosen, job.aim, *job.items.values(),
+                 *(is_stale(job, s) for s in job.all(Surface)))  # fmt: skip
+        if self._shown and len(shown) == len(self._shown) and all(
+            a is b or (not isinstance(a, Item) and a == b)
+            for a, b in zip(shown, self._shown, strict=True)
+        ):  # fmt: skip
+            return
+        self._shown = shown
+        focused = next((key for key, row in self.rows.items() if row.hasFocus()), None)
+        body = QWidget()
+        body.setObjectName("panel")
+        column = QVBoxLayout(body)
+        column.setContentsMargins(9, 8, 9, 8)
+        column.setSpacing(1)
+        self.rows = {}
+        references = []
+        for scan in job.all(Scan):
+            references += [scan, *(r for r in job.all(Region) if r.scan == scan.id)]
+        groups: tuple[tuple[str, list], ...] = (
+            ("References", references), ("Surfaces", list(job.all(Surface))),
+        )  # fmt: skip
+        for title, items in groups:
+            heading = label(title, role="group")
+            heading.setContentsMargins(5, 6, 0, 2)
+            column.addWidget(heading)
+            if not items:
+                empty = label(_EMPTY[title], role="small", wraps=True)
+                empty.setContentsMargins(5, 0, 5, 4)
+                column.addWidget(empty)
+            for item in items:
+                row = ShelfRow(session, item)
+                row.menu_wanted.connect(self.menu_wanted)
+                self.rows[item.id] = row
+                column.addWidget(row)
+        column.addStretch(1)
+        self.setWidget(body)
+        if focused in self.rows:
+            self.rows[focused].setFocus()
+
+
+_EMPTY = {
+    "References": "Nothing yet. Bring in a scan, or drop its file on the window.",
+    "Surfaces": "Nothing yet. Choose a region of a scan, then drape a surface over it.",
+}
+
+
+def _swatch(item: Item) -> QLabel:
+    colour = palette.SURFACES if isinstance(item, Surface) else palette.REFERENCES
+    made = QLabel()
+    made.setFixedSize(10, 10)
+    hollow = isinstance(item, Region)
+    fill = "transparent" if hollow else colour
+    made.setStyleSheet(f"background: {fill}; border: 1.5px solid {colour}; border-radius: 2px;")
+    made.setToolTip(_kind_word(item))
+    return made
+
+
+def _kind_word(item: Item) -> str:
+    words = {Scan: "scan", Region: "region of a scan", Surface: "surface"}
+    return words[type(item)]
+
+
+def _figure(words: str, width: int, tip: str) -> QLabel:
+    made = QLabel(words)
+    made.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+    made.setMinimumWidth(width)
+    made.setToolTip(tip)
+    return made
+
+
+def _short(count: int) -> str:
+    return f"{count / 1000:.0f} k" if count >= 10_000 else str(count)
+
+
+def _report_words(report: Report, stale: bool, loose: bool) -> str:
+    words = f"{report.within_share:.1%} within tolerance; farthest {report.max:.3f} mm"
+    if stale:
+        return "Being fitted anew"
+    return words + ("; loose: its region is gone, the figures are the last ones" if loose else "")

@@ -1,0 +1,163 @@
+"""Pictures of the main views, made from the demo job in the real window, without a screen."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+SIZE = (1280, 800)
+
+
+def write_shots(folder: Path, only: str | None = None) -> None:
+    """Write one PNG for each main view into a folder."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from usual_clay.bench.start import make_application
+
+    app = make_application()
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, arrange in VIEWS.items():
+        if only is not None and only != name:
+            continue
+        window = _fresh_window()
+        arrange(window)
+        settle(window)
+        window.grab().save(str(folder / f"{name}.png"))
+        window.session.commit(window.session.job, "shown")
+        window.session.new()
+        window.deleteLater()
+        app.processEvents()
+        print(f"{folder / name}.png")
+
+
+def _fresh_window():  # type: ignore[no-untyped-def]
+    from usual_clay.bench.window import Window
+
+    window = Window()
+    window.resize(*SIZE)
+    window.show()
+    settle(window)
+    return window
+
+
+def settle(window, seconds: float = 60.0) -> None:  # type: ignore[no-untyped-def]
+    """Let the window work until nothing is left to compute or draw."""
+    from PySide6.QtWidgets import QApplication
+
+    quiet, end = 0, time.monotonic() + seconds
+    while quiet < 12 and time.monotonic() < end:
+        QApplication.processEvents()
+        quiet = 0 if window.session.work.is_busy() else quiet + 1
+        time.sleep(0.015)
+
+
+def _open_demo(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.demo.make import demo_job_file
+
+    window.open_file(demo_job_file())
+    settle(window)
+
+
+def _empty(window) -> None:  # type: ignore[no-untyped-def]
+    window.set_station("Gather")
+
+
+def _bring_in(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.demo.make import demo_scan_file
+
+    window.open_file(demo_scan_file())
+
+
+def _brush(window) -> None:  # type: ignore[no-untyped-def]
+    """Spread the back from a click, then hold the brush half way through a stroke."""
+    from PySide6.QtCore import QEvent, QPointF, Qt
+    from PySide6.QtGui import QMouseEvent
+    from PySide6.QtWidgets import QApplication
+
+    from usual_clay.demo.make import BACK_SEED
+    from usual_clay.demo.scan import pose
+    from usual_clay.files.mesh_file import read_mesh
+    from usual_clay.demo.make import demo_scan_file
+
+    window.session.add_scan(read_mesh(demo_scan_file()), "brackwater-lure.ply", "mm")
+    window.set_station("Surface")
+    settle(window)
+    window.session.choose(None)
+    pane = window.stage.free
+
+    def send(kind, at, button, held=Qt.KeyboardModifier.NoModifier) -> None:  # type: ignore[no-untyped-def]
+        place = QPointF(*at)
+        buttons = Qt.MouseButton.LeftButton if kind != QEvent.Type.MouseButtonRelease else button
+        QApplication.sendEvent(
+            pane, QMouseEvent(kind, place, pane.mapToGlobal(place), button, buttons, held)
+        )
+
+    def on_screen(point) -> tuple[float, float]:  # type: ignore[no-untyped-def]
+        x, y, _ = pane.view.project(pose().to_scan(np.array([point])))[0]
+        return float(x), float(y)
+
+    window.take("spread")
+    left = Qt.MouseButton.LeftButton
+    at = on_screen(BACK_SEED)
+    send(QEvent.Type.MouseButtonPress, at, left)
+    send(QEvent.Type.MouseButtonRelease, at, left)
+    window.take("brush")
+    window.session.set_brush(3.0)
+    settle(window)
+    path = [on_screen((x, -11.0, 1.0)) for x in np.linspace(40, 62, 12)]
+    send(QEvent.Type.MouseButtonPress, path[0], left)
+    for place in path[1:]:
+        send(QEvent.Type.MouseMove, place, left)
+
+
+def _drape(window) -> None:  # type: ignore[no-untyped-def]
+    _open_demo(window)
+
+
+def _form(window) -> None:  # type: ignore[no-untyped-def]
+    _open_demo(window)
+    window.set_station("Check")
+    window.table.run("plain form")
+
+
+def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
+    _open_demo(window)
+    window.to_tolerance()
+    settle(window)
+    from PySide6.QtCore import QEvent, QPointF, Qt
+    from PySide6.QtGui import QMouseEvent
+    from PySide6.QtWidgets import QApplication
+
+    pane = window.stage.free
+    place = QPointF(pane.width() * 0.35, pane.height() * 0.45)
+    none = Qt.MouseButton.NoButton
+    QApplication.sendEvent(
+        pane,
+        QMouseEvent(QEvent.Type.MouseMove, place, pane.mapToGlobal(place), none, none,
+                    Qt.KeyboardModifier.NoModifier),
+    )  # fmt: skip
+
+
+def _finder(window) -> None:  # type: ignore[no-untyped-def]
+    _open_demo(window)
+    window.finder.open()
+
+
+def _keys(window) -> None:  # type: ignore[no-untyped-def]
+    _open_demo(window)
+    window.cards.show_keys()
+
+
+VIEWS: dict[str, Callable] = {
+    "empty-start": _empty,
+    "bring-in": _bring_in,
+    "region-brushed": _brush,
+    "drape-deviation": _drape,
+    "to-tolerance": _tolerance,
+    "plain-form": _form,
+    "finder": _finder,
+    "keys": _keys,
+}

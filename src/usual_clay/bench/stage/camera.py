@@ -1,0 +1,110 @@
+"""The camera of a view as plain numbers, and the ways to move it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+
+VIEW_ANGLE = np.radians(28.0)
+
+# Direction of sight and up of the six true views; z is up, x runs along the part.
+TRUE_VIEWS: dict[str, tuple[tuple[int, int, int], tuple[int, int, int]]] = {
+    "side": ((0, 1, 0), (0, 0, 1)),
+    "other side": ((0, -1, 0), (0, 0, 1)),
+    "top": ((0, 0, -1), (0, 1, 0)),
+    "bottom": ((0, 0, 1), (0, 1, 0)),
+    "front": ((1, 0, 0), (0, 0, 1)),
+    "rear": ((-1, 0, 0), (0, 0, 1)),
+}
+
+
+@dataclass(frozen=True, eq=False)
+class Camera:
+    """Where a view looks from.
+
+    Attributes
+    ----------
+    focus : (3,) array
+        The point looked at, mm.
+    sight, up : (3,) arrays
+        Unit vectors.
+    height : float
+        What the view's height shows at the focus, mm.
+    true : bool
+        Parallel projection.
+    """
+
+    focus: Floats
+    sight: Floats
+    up: Floats
+    height: float
+    true: bool = False
+
+    @property
+    def right(self) -> Floats:
+        return np.cross(self.sight, self.up)
+
+    @property
+    def distance(self) -> float:
+        return float(self.height / (2 * np.tan(VIEW_ANGLE / 2)))
+
+    @property
+    def position(self) -> Floats:
+        return self.focus - self.sight * self.distance
+
+    def turned(self, right: float, up: float, about: Floats) -> Camera:
+        """Turn by angles round the screen's axes, about a point that stays where it is."""
+        turn = _rotation(self.up, -right) @ _rotation(self.right, -up)
+        sight, new_up = turn @ self.sight, turn @ self.up
+        new_up -= sight * (new_up @ sight)
+        focus = about + turn @ (self.focus - about)
+        return replace(self, focus=focus, sight=_unit(sight), up=_unit(new_up))
+
+    def panned(self, right: float, up: float) -> Camera:
+        """Move by mm across the view."""
+        return replace(self, focus=self.focus + right * self.right + up * self.up)
+
+    def zoomed(self, factor: float, towards: Floats) -> Camera:
+        """Show `factor` times the height, keeping the point `towards` under the cursor."""
+        offset = towards - self.focus
+        across = offset - self.sight * (offset @ self.sight)
+        return replace(self, height=self.height * factor, focus=self.focus + across * (1 - factor))
+
+    def fitted(self, box: Floats, aspect: float) -> Camera:
+        """Show a whole box, (2, 3)."""
+        corners = np.array([[box[i, 0], box[j, 1], box[k, 2]] for i in (0, 1) for j in (0, 1)
+                            for k in (0, 1)])  # fmt: skip
+        centre = box.mean(axis=0)
+        across = np.abs((corners - centre) @ self.right).max()
+        upward = np.abs((corners - centre) @ self.up).max()
+        near = 0.0 if self.true else np.abs((corners - centre) @ self.sight).max()
+        height = 2.16 * max(upward, across / max(aspect, 0.1), 1e-3)
+        height += 0.5 * near * np.tan(VIEW_ANGLE / 2)
+        return replace(self, focus=centre, height=float(height))
+
+
+def true_view(name: str, like: Camera | None = None) -> Camera:
+    """Return one of the six true views, with another camera's focus and height."""
+    sight, up = (np.array(vector, dtype=float) for vector in TRUE_VIEWS[name])
+    focus = np.zeros(3) if like is None else like.focus
+    return Camera(focus, sight, up, 100.0 if like is None else like.height, true=True)
+
+
+def free_view() -> Camera:
+    """Return the tilted view that a new job starts with."""
+    sight = _unit(np.array([0.42, 0.80, -0.43]))
+    up = _unit(np.array([0.0, 0.0, 1.0]) - sight * sight[2])
+    return Camera(np.zeros(3), sight, up, 100.0)
+
+
+def _unit(vector: Floats) -> Floats:
+    return vector / np.linalg.norm(vector)
+
+
+def _rotation(axis: Floats, angle: float) -> Floats:
+    x, y, z = _unit(axis)
+    cross = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
+    return np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * cross @ cross

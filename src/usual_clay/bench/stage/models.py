@@ -1,0 +1,68 @@
+"""Arrays as VTK data."""
+
+from __future__ import annotations
+
+import numpy as np
+from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray, vtk_to_numpy
+from vtkmodules.vtkCommonCore import vtkPoints
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
+from vtkmodules.vtkFiltersCore import vtkQuadricClustering
+
+from usual_clay.core.arrays import Floats, Ints
+
+
+def triangle_data(vertices: Floats, triangles: Ints, normals: Floats | None) -> vtkPolyData:
+    """Return triangles, with normals at the vertices where given."""
+    data = vtkPolyData()
+    data.SetPoints(_points(vertices))
+    cells = vtkCellArray()
+    corners = np.ascontiguousarray(triangles, dtype=np.int64).ravel()
+    cells.SetData(3, numpy_to_vtkIdTypeArray(corners, deep=True))
+    data.SetPolys(cells)
+    if normals is not None:
+        data.GetPointData().SetNormals(numpy_to_vtk(normals.astype(np.float32), deep=True))
+    return data
+
+
+def line_data(lines: list[Floats]) -> vtkPolyData:
+    """Return polylines."""
+    data = vtkPolyData()
+    data.SetPoints(_points(np.concatenate(lines)))
+    cells = vtkCellArray()
+    ends = np.concatenate([[0], np.cumsum([len(line) for line in lines])]).astype(np.int64)
+    order = np.arange(ends[-1], dtype=np.int64)
+    cells.SetData(
+        numpy_to_vtkIdTypeArray(ends, deep=True), numpy_to_vtkIdTypeArray(order, deep=True)
+    )
+    data.SetLines(cells)
+    return data
+
+
+def paint(data: vtkPolyData, colours: np.ndarray) -> None:
+    """Put byte colours, (n, 3), on the vertices."""
+    array = numpy_to_vtk(np.ascontiguousarray(colours), deep=True)
+    array.SetName("colours")
+    data.GetPointData().SetScalars(array)
+
+
+def stand_in(vertices: Floats, triangles: Ints, most: int) -> tuple[Floats, Ints]:
+    """Return a coarser mesh of at most about `most` triangles (Lindstrom 2000)."""
+    box = np.ptp(vertices, axis=0)
+    longest = float(box.max())
+    area = 2 * (box[0] * box[1] + box[1] * box[2] + box[2] * box[0])
+    cell = np.sqrt(max(area, 1e-12) * 1.6 / most)
+    divisions = [int(np.clip(side / cell, 4, 400)) for side in np.maximum(box, longest / 50)]
+    filter_ = vtkQuadricClustering()
+    filter_.SetInputData(triangle_data(vertices, triangles, None))
+    filter_.SetNumberOfDivisions(*divisions)
+    filter_.AutoAdjustNumberOfDivisionsOff()
+    filter_.Update()
+    made = filter_.GetOutput()
+    corners = vtk_to_numpy(made.GetPolys().GetConnectivityArray()).reshape(-1, 3)
+    return vtk_to_numpy(made.GetPoints().GetData()).astype(np.float64), corners.astype(np.int64)
+
+
+def _points(vertices: Floats) -> vtkPoints:
+    points = vtkPoints()
+    points.SetData(numpy_to_vtk(np.ascontiguousarray(vertices, dtype=np.float32), deep=True))
+    return points

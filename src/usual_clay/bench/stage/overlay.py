@@ -1,0 +1,145 @@
+"""What is drawn over a view with a painter: net, legend, notes, brush, axes."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QLinearGradient, QPainter, QPen, QPolygonF
+
+from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.view import View
+from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.looks import text_font
+from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.spline.surface import BSplineSurface
+
+MINUS = "\N{MINUS SIGN}"
+
+
+def signed_text(value: float) -> str:
+    """Return a length with its sign and a true minus."""
+    return f"{value:+.3f}".replace("-", MINUS)
+
+
+def draw_net(painter: QPainter, view: View, surface: BSplineSurface, chosen: bool) -> None:
+    """Draw control points as open rings on a fine dashed net."""
+    nu, nv = surface.counts
+    place = view.project(surface.points.reshape(-1, 3))[:, :2].reshape(nu, nv, 2)
+    ink = QColor(palette.INK)
+    ink.setAlpha(105)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, nu * nv <= 900)
+    painter.setPen(QPen(ink, 0.9, Qt.PenStyle.DashLine))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for line in (*place, *place.transpose(1, 0, 2)):
+        painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in line]))
+    painter.setPen(QPen(QColor(palette.CHOSEN if chosen else palette.INK), 1.5))
+    painter.setBrush(QColor(palette.PANEL))
+    radius = 3.2 if nu * nv <= 600 else 2.2
+    for x, y in place.reshape(-1, 2):
+        painter.drawEllipse(QPointF(x, y), radius, radius)
+
+
+def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, size: float) -> None:
+    """Light vertices up as dots that close to an area, while a brush is moving."""
+    place = view.project(points)[:, :2]
+    pixels = max(2.0, 1.35 * size / view.mm_per_pixel(points[0]))
+    colour = colours.SCAN if takes_away else colours.REGION_LIT
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setPen(QPen(QColor.fromRgbF(*colour), pixels, Qt.PenStyle.SolidLine,
+                        Qt.PenCapStyle.RoundCap))  # fmt: skip
+    painter.drawPoints([QPointF(x, y) for x, y in place])
+
+
+def draw_brush(painter: QPainter, at: QPointF, radius: float, takes_away: bool) -> None:
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QPen(QColor(255, 255, 255, 190), 3.2))
+    painter.drawEllipse(at, radius, radius)
+    style = Qt.PenStyle.DashLine if takes_away else Qt.PenStyle.SolidLine
+    painter.setPen(QPen(QColor(palette.ACCENT), 1.6, style))
+    painter.drawEllipse(at, radius, radius)
+
+
+def draw_note(painter: QPainter, at: QPointF, words: str, width: float) -> None:
+    """Draw a dark note beside a point, kept inside the view."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    font = text_font(9)
+    painter.setFont(font)
+    text = QFontMetricsF(font).horizontalAdvance(words)
+    box = QRectF(at.x() + 14, at.y() - 36, text + 20, 25)
+    box.moveLeft(min(box.left(), width - box.width() - 6))
+    box.moveTop(max(box.top(), 40.0))
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(palette.NOTE))
+    painter.drawRoundedRect(box, 6, 6)
+    painter.setPen(QColor(palette.NOTE_INK))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+
+def legend_box(width: float, height: float) -> QRectF:
+    """Return where the legend stands in a view."""
+    return QRectF(width - 264, height - 62, 250, 50)
+
+
+def draw_legend(painter: QPainter, box: QRectF, aim: Aim, times: float) -> None:
+    """Draw the colours of deviation with their lengths in mm."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setPen(Qt.PenStyle.NoPen)
+    back = QColor(palette.PANEL)
+    back.setAlpha(225)
+    painter.setBrush(back)
+    painter.drawRoundedRect(box, 6, 6)
+    full = aim.tolerance * times
+    bar = QRectF(box.left() + 10, box.top() + 9, box.width() - 20, 9)
+    shades = QLinearGradient(bar.topLeft(), bar.topRight())
+    at = np.linspace(-full, full, 101)
+    for place, colour in zip(
+        np.linspace(0, 1, 101), colours.deviation_colours(at, aim.tolerance, full), strict=True
+    ):
+        shades.setColorAt(float(place), QColor.fromRgbF(*colour))
+    painter.setBrush(QBrush(shades))
+    painter.drawRoundedRect(bar, 3, 3)
+    painter.setFont(text_font(8.5))
+    painter.setPen(QColor(palette.INK))
+    line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
+    digits = 3 if aim.tolerance < 0.01 else 2
+    ends = f"{full:.{digits}f}"
+    left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
+    painter.drawText(line, left, f"{MINUS}{ends} outside")
+    painter.drawText(line, Qt.AlignmentFlag.AlignHCenter, f"±{aim.tolerance:g} mm")
+    painter.drawText(line, right, f"inside +{ends}")
+
+
+def draw_axes(painter: QPainter, view: View, corner: QPointF) -> None:
+    """Draw the world's axes small in a corner."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setFont(text_font(8))
+    camera = view.camera
+    for axis, name in zip(np.eye(3), "xyz", strict=True):
+        x, y = float(axis @ camera.right), float(axis @ camera.up)
+        if np.hypot(x, y) < 0.12:
+            continue
+        end = corner + QPointF(x * 22, -y * 22)
+        painter.setPen(QPen(QColor(palette.SOFT_INK), 1.3))
+        painter.drawLine(QLineF(corner, end))
+        label = corner + QPointF(x * 31, -y * 31)
+        painter.drawText(QRectF(label.x() - 8, label.y() - 8, 16, 16),
+                         Qt.AlignmentFlag.AlignCenter, name)  # fmt: skip
+
+
+def draw_scale(painter: QPainter, view: View, corner: QPointF, ratio: float) -> None:
+    """Draw a bar of a round length, in true views only, where it means something everywhere."""
+    per_pixel = view.camera.height / view.size[1] * ratio
+    target = 70 * per_pixel
+    power = 10 ** np.floor(np.log10(target))
+    length = float(max(step * power for step in (1, 2, 5) if step * power <= target))
+    pixels = length / per_pixel
+    painter.setPen(QPen(QColor(palette.SOFT_INK), 1.2))
+    start, end = corner, corner + QPointF(pixels, 0)
+    painter.drawLine(QLineF(start, end))
+    for point in (start, end):
+        painter.drawLine(QLineF(point - QPointF(0, 3), point + QPointF(0, 3)))
+    painter.setFont(text_font(8))
+    painter.drawText(QRectF(start.x(), start.y() - 19, max(pixels, 60), 15),
+                     Qt.AlignmentFlag.AlignLeft, f"{length:g} mm")  # fmt: skip

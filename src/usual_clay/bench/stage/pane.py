@@ -1,0 +1,256 @@
+"""A pane: one view on the screen, with its overlays and the gestures made in it."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from usual_clay.bench.gestures import look
+from usual_clay.bench.gestures.brush import brush
+from usual_clay.bench.gestures.pick import pick
+from usual_clay.bench.gestures.pointer import Gesture, Pointer, Start
+from usual_clay.bench.gestures.spread import spread
+from usual_clay.bench.stage import overlay
+from usual_clay.bench.stage.camera import Camera
+from usual_clay.bench.stage.scene import Scene, Target
+from usual_clay.bench.stage.view import View
+from usual_clay.core.arrays import Floats
+from usual_clay.job.items import Surface
+
+# What a left press starts, by the tool in hand.
+TOOLS: dict[str | None, Start] = {None: pick, "spread": spread, "brush": brush}
+REST_AFTER = 160
+
+
+class Pane(QWidget):
+    """Shows a view and lets gestures at it.
+
+    Signals
+    -------
+    hovered : text of the position under the cursor
+    menu_wanted : the target under the cursor (or None), and the place on the screen
+    legend_clicked : place on the screen
+    """
+
+    hovered = Signal(str)
+    menu_wanted = Signal(object, object)
+    legend_clicked = Signal(object)
+
+    def __init__(self, scene: Scene, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.scene, self.session = scene, scene.session
+        self.view = View()
+        self.shows_legend = False
+        self._image = QImage()
+        self._stale = True
+        self._moving = False
+        self._gesture: Gesture | None = None
+        self._cursor: QPointF | None = None
+        self._target: Target | None = None
+        self._takes_away = False
+        self._lit: tuple[Floats, bool, float] | None = None
+        self._fit_wanted = True
+        self._rest = QTimer(self, singleShot=True, interval=REST_AFTER, timeout=self.rest)
+        self.setMouseTracking(True)
+        self.setMinimumSize(120, 120)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+
+    # ---- picture -------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Show what the scene has now."""
+        self._stale = True
+        self.update()
+
+    def move_camera(self, camera: Camera) -> None:
+        """Look from elsewhere, coarsely until the view rests."""
+        self.view.camera = camera
+        self._moving = True
+        self.refresh()
+
+    def rest(self) -> None:
+        """Show everything in full again."""
+        self._rest.stop()
+        self._moving = False
+        self.refresh()
+
+    def rest_soon(self) -> None:
+        self._rest.start()
+
+    def fit(self) -> None:
+        """Show everything that is there."""
+        box = self.scene.box()
+        self._fit_wanted = box is None
+        if box is not None:
+            self.view.fit(box)
+        self.rest()
+
+    def light_up(self, points: Floats | None, takes_away: bool, size: float) -> None:
+        """Light points up over the picture while a brush moves; None ends it."""
+        self._lit = None if points is None or not len(points) else (points, takes_away, size)
+        self.update()
+
+    def paintEvent(self, _event: object) -> None:
+        ratio = self.devicePixelRatioF()
+        if self._stale:
+            self.view.resize(round(self.width() * ratio), round(self.height() * ratio))
+            self.view.set_layers(self.scene.layers())
+            if self._fit_wanted and self.scene.box() is not None:
+                self._fit_wanted = False
+                self.view.fit(self.scene.box())
+            self._image = self.view.image(self._moving)
+            self._image.setDevicePixelRatio(ratio)
+            self._stale = False
+        painter = QPainter(self)
+        painter.drawImage(QPointF(0, 0), self._image)
+        painter.save()
+        painter.scale(1 / ratio, 1 / ratio)
+        self._paint_on_model(painter)
+        painter.restore()
+        self._paint_on_view(painter, ratio)
+
+    def _paint_on_model(self, painter: QPainter) -> None:
+        job = self.session.shown
+        if self.scene.shown.net and self.scene.shown.surfaces:
+            surface = job.get(self.session.chosen, Surface)
+            if surface is not None and surface.visible:
+                overlay.draw_net(painter, self.view, surface.geometry, chosen=True)
+        if self._lit is not None:
+            points, takes_away, size = self._lit
+            overlay.draw_lit(painter, self.view, points, takes_away, size)
+
+    def _paint_on_view(self, painter: QPainter, ratio: float) -> None:
+        overlay.draw_axes(painter, self.view, QPointF(38, self.height() - 40))
+        if self.view.camera.true:
+            overlay.draw_scale(painter, self.view, QPointF(82, self.height() - 24), ratio)
+        if self.shows_legend and self.legend_is_shown():
+            box = overlay.legend_box(self.width(), self.height())
+            overlay.draw_legend(painter, box, self.session.shown.aim, self.scene.shown.range)
+        if self._cursor is None:
+            return
+        if self.session.tool == "brush":
+            under = self.scene.scan_under(*self._ray(self._cursor))
+            point = self.view.camera.focus if under is None else under[1].point
+            radius = self.session.brush_radius / self.view.mm_per_pixel(point) / ratio
+            overlay.draw_brush(painter, self._cursor, radius, self._takes_away)
+        elif words := self.reading():
+            overlay.draw_note(painter, self._cursor, words, self.width())
+
+    def _on_legend(self, at: QPointF) -> bool:
+        box = overlay.legend_box(self.width(), self.height())
+        return self.shows_legend and self.legend_is_shown() and box.contains(at)
+
+    def legend_is_shown(self) -> bool:
+        """Tell whether any surface shows deviation colours."""
+        if not (self.scene.shown.colours and self.scene.shown.surfaces):
+            return False
+        return any(s.visible and s.signed is not None for s in self.session.shown.all(Surface))
+
+    def reading(self) -> str:
+        """Return the deviation under the cursor in words, or nothing."""
+        target = self._target
+        surface = None if target is None else self.session.shown.get(target.item, Surface)
+        if target is None or surface is None or not self.scene.shown.colours:
+            return ""
+        portrait = self.scene.portrait(surface)
+        if portrait is None or target.hit.triangle >= len(portrait.triangles):
+            return ""
+        deviation = portrait.deviation_at(target.hit.triangle, target.hit.point)
+        if np.isnan(deviation):
+            return "past the region: nothing to measure against"
+        x, y, z = target.hit.point
+        side = "inside" if deviation > 0 else "outside"
+        within = abs(deviation) <= self.session.shown.aim.tolerance
+        words = "within tolerance" if within else f"surface {side} the scan"
+        place = f"{x:.1f}, {y:.1f}, {z:.1f}".replace("-", overlay.MINUS)
+        return f"{overlay.signed_text(deviation)} mm  {words}, at {place}"
+
+    # ---- events --------------------------------------------------------------------------
+
+    def _pointer(self, kind: str, event: QMouseEvent) -> Pointer:
+        ratio, held = self.devicePixelRatioF(), event.modifiers()
+        return Pointer(
+            kind,  # type: ignore[arg-type]
+            event.position().x() * ratio,
+            event.position().y() * ratio,
+            shift=bool(held & Qt.KeyboardModifier.ShiftModifier),
+            ctrl=bool(held & Qt.KeyboardModifier.ControlModifier),
+        )
+
+    def _ray(self, at: QPointF) -> tuple[Floats, Floats]:
+        ratio = self.devicePixelRatioF()
+        return self.view.ray(at.x() * ratio, at.y() * ratio)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        at = event.position()
+        left = event.button() == Qt.MouseButton.LeftButton
+        if event.button() == Qt.MouseButton.RightButton:
+            target = self.scene.target(*self._ray(at))
+            self.menu_wanted.emit(target, event.globalPosition().toPoint())
+            return
+        if left and self._on_legend(at):
+            self.legend_clicked.emit(event.globalPosition().toPoint())
+            return
+        press = self._pointer("press", event)
+        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        if event.button() == Qt.MouseButton.MiddleButton or (left and alt):
+            across = press.shift or self.view.camera.true
+            self._begin((look.pan if across else look.turn)(self, press))
+        elif left:
+            self._begin(TOOLS[self.session.tool](self, press))
+
+    def _begin(self, gesture: Gesture) -> None:
+        self.drop_gesture()
+        self._gesture = gesture
+        self._step(None)
+
+    def _step(self, pointer: Pointer | None) -> None:
+        if self._gesture is not None:
+            try:
+                self._gesture.send(pointer)  # type: ignore[arg-type]
+            except StopIteration:
+                self._gesture = None
+
+    def drop_gesture(self) -> bool:
+        """End a gesture without keeping what it did; tell whether there was one."""
+        if self._gesture is None:
+            return False
+        self._gesture.close()
+        self._gesture = None
+        self.session.propose(None)
+        return True
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._cursor = event.position()
+        held = event.modifiers()
+        self._takes_away = bool(held & Qt.KeyboardModifier.ControlModifier)
+        if self._gesture is not None:
+            self._step(self._pointer("move", event))
+        else:
+            self._target = self.scene.target(*self._ray(self._cursor))
+        point = None if self._target is None else self._target.hit.point
+        words = "" if point is None else "   ".join(
+            f"{name} {value:.2f}".replace("-", overlay.MINUS)
+            for name, value in zip("xyz", point, strict=True)
+        )  # fmt: skip
+        self.hovered.emit(f"{words} mm" if words else "")
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._step(self._pointer("release", event))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        ratio, at = self.devicePixelRatioF(), event.position()
+        look.zoom(self, at.x() * ratio, at.y() * ratio, event.angleDelta().y() / 120)
+
+    def leaveEvent(self, _event: QEvent) -> None:
+        self._cursor = self._target = None
+        self.hovered.emit("")
+        self.update()
+
+    def resizeEvent(self, _event: object) -> None:
+        self.refresh()

@@ -1,0 +1,292 @@
+"""What there is to see: a job's items as layers, made once and kept while they stay the same."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+from scipy.spatial import cKDTree
+
+from usual_clay.bench.session import Session
+from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
+from usual_clay.bench.stage.portrait import Judge, Portrait, make_portrait
+from usual_clay.bench.stage.view import SCAN_BACK, Layer
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.scan.bend import bend
+from usual_clay.core.scan.closest import Hit, MeshTree
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.region import region_mesh
+from usual_clay.job.items import ItemId, Region, Scan, Surface
+
+STAND_IN_TRIANGLES = 24_000
+ISOCURVE_INK = "#7A5540"
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What the user has switched on."""
+
+    scan: bool = True
+    surfaces: bool = True
+    net: bool = True
+    colours: bool = True
+    range: float = 3.0
+
+
+@dataclass(eq=False)
+class ScanModel:
+    """What is worked out for a scan once: search trees and the stand-in."""
+
+    tree: MeshTree
+    vertices: cKDTree
+    light: tuple[Floats, Ints, Ints]
+
+
+@dataclass(frozen=True, eq=False)
+class Target:
+    """What lies under the cursor."""
+
+    item: ItemId
+    hit: Hit
+
+
+class Scene(QObject):
+    """Layers for the views, and rays into what they show.
+
+    Signals
+    -------
+    ready : something that was computed in the background can be shown
+    """
+
+    ready = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.shown = Shown()
+        self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
+        self._judges: dict[int, tuple[object, Judge]] = {}
+        self._portraits: dict[ItemId, tuple[object, Portrait]] = {}
+        self._layers: dict[str, tuple[tuple, Layer]] = {}
+        self._keep: dict[str, tuple] = {}
+        self._asked: dict[str, tuple] = {}
+
+    def layers(self) -> dict[str, Layer]:
+        """Return the layers of the job as it is shown."""
+        job, result = self.session.shown, {}
+        for scan in job.all(Scan):
+            if scan.visible and self.shown.scan:
+                result[scan.id] = self._scan_layer(scan)
+        for surface in job.all(Surface):
+            portrait = self.portrait(surface)
+            if portrait is None or not (surface.visible and self.shown.surfaces):
+                continue
+            result[surface.id] = self._surface_layer(surface, portrait)
+            if self.shown.net or self.shown.colours:
+                result[f"{surface.id} lines"] = self._line_layer(surface, portrait)
+        self._layers = {key: value for key, value in self._layers.items() if key in result}
+        return result
+
+    def _cached(self, key: str, made_of: tuple, make) -> Layer:
+        """Return the layer kept under a key while what it was made of stays the same."""
+        known = self._layers.get(key)
+        if known is None or not _same(known[0], made_of):
+            known = (made_of, make())
+            self._layers[key] = known
+        return known[1]
+
+    # ---- scans ---------------------------------------------------------------------------
+
+    def model(self, scan: Scan) -> ScanModel | None:
+        """Return a scan's model; where it is not there yet, it is made in the background."""
+        known = self.models.get(id(scan.mesh))
+        if known is not None:
+            return known[1]
+        mesh, key = scan.mesh, f"model {id(scan.mesh)}"
+        if not self.session.work.is_busy(key):
+
+            def done(model: ScanModel) -> None:
+                self.models[id(mesh)] = (mesh, model)
+                self.ready.emit()
+
+            self.session.work.start(key, "Preparing the scan", lambda *_: _prepare(mesh), done)
+        return None
+
+    def _scan_layer(self, scan: Scan) -> Layer:
+        job, chosen = self.session.shown, self.session.chosen
+        regions = [r for r in job.all(Region) if r.scan == scan.id and r.visible]
+        lit = next((r for r in regions if r.id == chosen), None)
+        model = self.model(scan)
+        light = None if model is None else model.light
+        made_of = (scan.mesh, light, None if lit is None else lit.vertices,
+                   tuple(id(r.vertices) for r in regions))  # fmt: skip
+
+        def make() -> Layer:
+            tint = np.tile(colours.SCAN, (len(scan.mesh.vertices), 1))
+            for region in regions:
+                tint[region.vertices] = colours.REGION_FAINT
+            if lit is not None:
+                tint[lit.vertices] = colours.REGION_LIT
+            tint = colours.as_bytes(tint)
+            data = self._data(f"{scan.id} data", scan.mesh, _mesh_data)
+            paint(data, tint)
+            coarse = None
+            if light is not None:
+                vertices, triangles, nearest = light
+                normals = scan.mesh.vertex_normals[nearest]
+                coarse = triangle_data(vertices, triangles, normals)
+                paint(coarse, tint[nearest])
+            return Layer(data, coarse, back=SCAN_BACK)
+
+        return self._cached(scan.id, made_of, make)
+
+    def _data(self, key: str, mesh: TriangleMesh, make):
+        known = self._keep.get(key)
+        if known is None or known[0] is not mesh:
+            known = (mesh, make(mesh))
+            self._keep[key] = known
+        return known[1]
+
+    # ---- surfaces ------------------------------------------------------------------------
+
+    def portrait(self, surface: Surface) -> Portrait | None:
+        """Return a surface's portrait, the last one while a newer is being made."""
+        region = self._region_of(surface)
+        known = self._portraits.get(surface.id)
+        wanted = (surface.geometry, None if region is None else region.vertices)
+        if known is None or not _same(known[0], wanted):
+            self._ask_portrait(surface, region, wanted)
+        return None if known is None else known[1]
+
+    def _ask_portrait(self, surface: Surface, region: Region | None, wanted: tuple) -> None:
+        work, key = self.session.work, f"portrait {surface.id}"
+        if work.is_busy(key) and _same(self._asked.get(key), wanted):
+            return
+        self._asked[key] = wanted
+        judge = self._judge_key(region)
+        scan = None if region is None else self.session.shown.get(region.scan, Scan)
+
+        def done(made: tuple[Portrait, Judge | None]) -> None:
+            self._portraits[surface.id] = (wanted, made[0])
+            if region is not None and made[1] is not None:
+                self._judges[id(region.vertices)] = (region.vertices, made[1])
+            self.ready.emit()
+
+        work.start(key, "", lambda *_: _portray(surface, region, judge, scan), done)
+
+    def _region_of(self, surface: Surface) -> Region | None:
+        if surface.recipe is None:
+            return None
+        return self.session.shown.get(surface.recipe.sources[0], Region)
+
+    def _judge_key(self, region: Region | None) -> Judge | None:
+        known = self._judges.get(id(region.vertices)) if region is not None else None
+        return known[1] if known is not None else None
+
+    def _surface_layer(self, surface: Surface, portrait: Portrait) -> Layer:
+        aim, chosen = self.session.shown.aim, surface.id == self.session.chosen
+        shows = self.shown.colours
+        made_of = (portrait, shows, chosen, aim, self.shown.range)
+
+        def make() -> Layer:
+            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals)
+            if shows and not np.isnan(portrait.signed).all():
+                full = aim.tolerance * self.shown.range
+                tint = colours.deviation_colours(portrait.signed, aim.tolerance, full)
+            else:
+                plain = colours.CLAY_CHOSEN if chosen else colours.CLAY
+                tint = np.tile(plain, (len(portrait.vertices), 1))
+            paint(data, colours.as_bytes(tint))
+            return Layer(data, gloss=0.0 if shows else 0.25)
+
+        return self._cached(surface.id, made_of, make)
+
+    def _line_layer(self, surface: Surface, portrait: Portrait) -> Layer:
+        key = f"{surface.id} lines"
+        return self._cached(
+            key, (portrait,), lambda: Layer(line_data(portrait.lines), line=ISOCURVE_INK)
+        )
+
+    # ---- under the cursor ----------------------------------------------------------------
+
+    def target(self, origin: Floats, direction: Floats) -> Target | None:
+        """Return the nearest visible item that a ray meets."""
+        found: list[Target] = []
+        job = self.session.shown
+        for scan in job.all(Scan):
+            model = self.model(scan) if scan.visible and self.shown.scan else None
+            hit = model.tree.first_hit(origin, direction) if model is not None else None
+            if hit is not None:
+                found.append(Target(scan.id, hit))
+        for surface in job.all(Surface):
+            if surface.visible and self.shown.surfaces:
+                portrait = self.portrait(surface)
+                hit = portrait.tree.first_hit(origin, direction) if portrait else None
+                if hit is not None:
+                    # As drawn: a surface is in front of a scan that it nearly touches.
+                    bias = 0.002 * hit.distance
+                    found.append(Target(surface.id, Hit(hit.point, hit.triangle,
+                                                        hit.distance - bias)))  # fmt: skip
+        return min(found, key=lambda target: target.hit.distance) if found else None
+
+    def scan_under(self, origin: Floats, direction: Floats) -> tuple[Scan, Hit] | None:
+        """Return the visible scan that a ray meets first, whatever surface is before it."""
+        found = []
+        for scan in self.session.shown.all(Scan):
+            model = self.model(scan) if scan.visible and self.shown.scan else None
+            hit = model.tree.first_hit(origin, direction) if model is not None else None
+            if hit is not None:
+                found.append((scan, hit))
+        return min(found, key=lambda pair: pair[1].distance) if found else None
+
+    def box(self) -> Floats | None:
+        """Return the box of what is shown, (2, 3)."""
+        boxes = [scan.mesh.box for scan in self.session.shown.all(Scan) if scan.visible]
+        for surface in self.session.shown.all(Surface):
+            if surface.visible:
+                flat = surface.geometry.points.reshape(-1, 3)
+                boxes.append(np.stack([flat.min(axis=0), flat.max(axis=0)]))
+        if not boxes:
+            return None
+        return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]])
+
+
+def _same(known: tuple | None, wanted: tuple) -> bool:
+    """Tell whether two tuples hold the same objects, or equal plain values."""
+    return (
+        known is not None
+        and len(known) == len(wanted)
+        and all(
+            a is b or (not isinstance(a, np.ndarray) and not isinstance(b, np.ndarray) and a == b)
+            for a, b in zip(known, wanted, strict=True)
+        )
+    )
+
+
+def _mesh_data(mesh: TriangleMesh):
+    return triangle_data(mesh.vertices, mesh.triangles, mesh.vertex_normals)
+
+
+def _prepare(mesh: TriangleMesh) -> ScanModel:
+    tree = MeshTree(mesh.vertices, mesh.triangles)
+    vertices = cKDTree(mesh.vertices)
+    coarse, triangles = stand_in(mesh.vertices, mesh.triangles, STAND_IN_TRIANGLES)
+    nearest = vertices.query(coarse, workers=2)[1]
+    # Warm what a first click needs, so that the click itself is quick.
+    bend(mesh)
+    return ScanModel(tree, vertices, (coarse, triangles, nearest))
+
+
+def _portray(
+    surface: Surface, region: Region | None, judge: Judge | None, scan: Scan | None
+) -> tuple[Portrait, Judge | None]:
+    if judge is None and region is not None and scan is not None and len(region.vertices):
+        mask = np.zeros(len(scan.mesh.vertices), dtype=bool)
+        mask[region.vertices] = True
+        vertices, triangles = region_mesh(scan.mesh, mask)
+        if len(triangles):
+            judge = Judge(MeshTree(vertices, triangles), scan.mesh.edge_length)
+    portrait = make_portrait(surface.geometry, judge)
+    return portrait, judge

@@ -1,0 +1,182 @@
+"""The stage: the free view, the side light beside it, and what is switched on in both."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtCore import QEvent, QPoint, Qt, QTimer, Signal
+from PySide6.QtGui import QAction, QKeyEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
+
+from usual_clay.bench.session import Session
+from usual_clay.bench.stage.camera import TRUE_VIEWS, free_view, true_view
+from usual_clay.bench.stage.pane import Pane
+from usual_clay.bench.stage.scene import Scene
+from usual_clay.bench.widgets import button
+
+SWITCHES = (
+    ("scan", "Scan", "Show the scan (1)"),
+    ("surfaces", "Surfaces", "Show surfaces (2)"),
+    ("net", "Net", "Show the control net of the chosen surface (3)"),
+    ("colours", "Deviation", "Colour surfaces by their deviation, or show their plain form (4)"),
+)
+RANGES = (2.0, 3.0, 5.0, 10.0)
+
+
+class Stage(QSplitter):
+    """Two panes on one scene.
+
+    Signals
+    -------
+    hovered : text of the position under the cursor
+    menu_wanted : target, place on the screen
+    """
+
+    hovered = Signal(str)
+    menu_wanted = Signal(object, object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(Qt.Orientation.Horizontal)
+        self.session = session
+        self.scene = Scene(session)
+        self.free = Pane(self.scene)
+        self.side = Pane(self.scene)
+        self.free.view.camera = free_view()
+        self.side.view.camera = true_view("side")
+        self.side_name = "side"
+        self.switches: dict[str, QPushButton] = {}
+        self.free_strip = self._free_strip()
+        self.side_button = button("", "Choose the side light's view", role="toggle")
+        self.side_button.clicked.connect(self._side_menu)
+        self.side_button.setParent(self.side)
+        self.side_button.move(10, 8)
+        self._name_side()
+        self.setHandleWidth(1)
+        self.setChildrenCollapsible(False)
+        self.addWidget(self.free)
+        self.addWidget(self.side)
+        self.setStretchFactor(0, 5)
+        self.setStretchFactor(1, 2)
+        self.setSizes([615, 250])
+        for pane, name in ((self.free, "Free view"), (self.side, "Side light")):
+            pane.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+            pane.setAccessibleName(name)
+            pane.hovered.connect(self.hovered)
+            pane.menu_wanted.connect(self.menu_wanted)
+            pane.legend_clicked.connect(self._legend_menu)
+            pane.installEventFilter(self)
+        self.free.shows_legend = True
+        # Several changes in one go are drawn once.
+        self._soon = QTimer(self, singleShot=True, interval=0, timeout=self._refresh)
+        for signal in (session.job_changed, session.chosen_changed, self.scene.ready):
+            signal.connect(self._soon.start)
+        session.tool_changed.connect(self._repaint)
+
+    def _refresh(self) -> None:
+        self.free.refresh()
+        if self.side.isVisible():
+            self.side.refresh()
+
+    def _repaint(self) -> None:
+        self.free.update()
+        self.side.update()
+
+    # ---- what is shown -------------------------------------------------------------------
+
+    def _free_strip(self) -> QWidget:
+        strip = QWidget(self.free)
+        row = QHBoxLayout(strip)
+        row.setContentsMargins(10, 8, 10, 0)
+        row.setSpacing(2)
+        title = QLabel("Free view  ·")
+        title.setProperty("role", "soft")
+        row.addWidget(title)
+        for name, words, tip in SWITCHES:
+            switch = button(words, tip, role="toggle", checkable=True)
+            switch.setChecked(getattr(self.scene.shown, name))
+            switch.toggled.connect(lambda on, name=name: self.switch(name, on))
+            row.addWidget(switch)
+            self.switches[name] = switch
+        strip.adjustSize()
+        return strip
+
+    def switch(self, name: str, on: bool | None = None) -> None:
+        """Switch one of scan, surfaces, net, colours; without `on`, to the other state."""
+        value = not getattr(self.scene.shown, name) if on is None else on
+        self.scene.shown = replace(self.scene.shown, **{name: value})
+        self.switches[name].setChecked(value)
+        self._soon.start()
+
+    def _legend_menu(self, place: QPoint) -> None:
+        menu = QMenu(self)
+        tolerance = self.session.job.aim.tolerance
+        for times in RANGES:
+            action = QAction(f"Full colour at ±{tolerance * times:g} mm", menu, checkable=True)
+            action.setChecked(times == self.scene.shown.range)
+            action.triggered.connect(lambda _=False, times=times: self.set_range(times))
+            menu.addAction(action)
+        menu.exec(place)
+
+    def set_range(self, times: float) -> None:
+        """Set where the colours are full, in tolerances."""
+        self.scene.shown = replace(self.scene.shown, range=times)
+        self._soon.start()
+
+    # ---- views ---------------------------------------------------------------------------
+
+    def fit(self) -> None:
+        """Show everything in both views."""
+        self.free.fit()
+        self.side.fit()
+
+    def look(self, name: str) -> None:
+        """Set the side light to one of the six true views."""
+        self.side_name = name
+        self.side.view.camera = true_view(name, like=self.side.view.camera)
+        self._name_side()
+        self.side.fit()
+
+    def _name_side(self) -> None:
+        self.side_button.setText(f"Side light: true {self.side_name}  ▾")
+        self.side_button.adjustSize()
+
+    def _side_menu(self) -> None:
+        menu = QMenu(self)
+        for name in TRUE_VIEWS:
+            action = menu.addAction(f"True {name}")
+            action.triggered.connect(lambda _=False, name=name: self.look(name))
+        menu.addSeparator()
+        menu.addAction("Swap the views\tTab").triggered.connect(self.swap)
+        menu.addAction("Fold the side light away").triggered.connect(self.fold)
+        menu.exec(self.side_button.mapToGlobal(self.side_button.rect().bottomLeft()))
+
+    def swap(self) -> None:
+        """Make the side light the large view, and back."""
+        sizes = self.sizes()
+        self.insertWidget(0, self.widget(1))
+        self.setSizes(sizes)
+        large = self.widget(0)
+        for pane in (self.free, self.side):
+            pane.shows_legend = pane is large
+            pane.fit()
+        large.setFocus()
+
+    def fold(self) -> None:
+        """Fold the side light away, or bring it back."""
+        if self.widget(0) is self.side:
+            self.swap()
+        self.side.setVisible(not self.side.isVisible())
+
+    # ---- keys ----------------------------------------------------------------------------
+
+    def eventFilter(self, watched: object, event: QEvent) -> bool:
+        """Let Tab swap the views while one has the focus; Shift+Tab leaves as everywhere."""
+        pressed = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
+        if pressed and event.key() == Qt.Key.Key_Tab and not event.modifiers():
+            self.swap()
+            return True
+        return super().eventFilter(watched, event)
+
+    def escape(self) -> bool:
+        """Drop a running gesture; tell whether there was one."""
+        return self.free.drop_gesture() or self.side.drop_gesture()

@@ -1,0 +1,171 @@
+"""One rendered view: layers and a camera in, a picture out, off screen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  registers the renderer
+from PySide6.QtGui import QImage
+from vtkmodules.util.numpy_support import vtk_to_numpy
+from vtkmodules.vtkCommonCore import vtkObject, vtkUnsignedCharArray
+from vtkmodules.vtkCommonDataModel import vtkPolyData
+from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow
+
+from usual_clay.bench.stage.camera import VIEW_ANGLE, Camera, free_view
+from usual_clay.bench.theme import palette
+from usual_clay.core.arrays import Floats
+
+vtkObject.GlobalWarningDisplayOff()
+
+# How far layers are kept apart in depth where they coincide, in the renderer's own units.
+SCAN_BACK, SURFACE_BACK = (2.0, 400.0), (0.0, 0.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """Something to draw.
+
+    Attributes
+    ----------
+    data : vtkPolyData
+    light : vtkPolyData or None
+        A coarser stand-in for while the view moves.
+    back : (float, float)
+        Polygon offset that moves it away from the eye.
+    line : str or None
+        For polylines: their colour.
+    """
+
+    data: vtkPolyData
+    light: vtkPolyData | None = None
+    back: tuple[float, float] = (0.0, 0.0)
+    line: str | None = None
+    gloss: float = 0.0
+
+
+class View:
+    """Renders layers off screen."""
+
+    def __init__(self) -> None:
+        self.camera: Camera = free_view()
+        self._window = vtkRenderWindow()
+        self._window.SetOffScreenRendering(1)
+        self._window.SetMultiSamples(0)
+        self._renderer = vtkRenderer()
+        self._renderer.GradientBackgroundOn()
+        self._renderer.SetBackground(*palette.rgb(palette.STAGE_FOOT))
+        self._renderer.SetBackground2(*palette.rgb(palette.STAGE_TOP))
+        self._window.AddRenderer(self._renderer)
+        self._actors: dict[str, tuple[Layer, vtkActor]] = {}
+        self._box = np.array([[-50.0, -50, -50], [50, 50, 50]])
+        self.size = (100, 100)
+
+    def set_layers(self, layers: dict[str, Layer]) -> None:
+        """Show these layers; those that are the same objects as before keep their buffers."""
+        for key in [key for key in self._actors if key not in layers]:
+            self._renderer.RemoveActor(self._actors.pop(key)[1])
+        for key, layer in layers.items():
+            known = self._actors.get(key)
+            if known is not None and known[0] is layer:
+                continue
+            actor = known[1] if known is not None else self._new_actor()
+            self._dress(actor, layer)
+            self._actors[key] = (layer, actor)
+        self._box = _joint_box(layer.data for layer in layers.values())
+
+    def resize(self, width: int, height: int) -> None:
+        self.size = (max(width, 8), max(height, 8))
+        self._window.SetSize(*self.size)
+
+    @property
+    def aspect(self) -> float:
+        return self.size[0] / self.size[1]
+
+    def fit(self, box: Floats | None = None) -> None:
+        """Show everything."""
+        self.camera = self.camera.fitted(self._box if box is None else box, self.aspect)
+
+    def image(self, moving: bool = False) -> QImage:
+        """Render, with stand-ins while moving."""
+        for layer, actor in self._actors.values():
+            data = layer.light if moving and layer.light is not None else layer.data
+            if actor.GetMapper().GetInput() is not data:
+                actor.GetMapper().SetInputData(data)
+        self._renderer.SetUseFXAA(not moving)
+        self._aim()
+        self._window.Render()
+        pixels = vtkUnsignedCharArray()
+        width, height = self.size
+        self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 1, pixels)
+        rows = vtk_to_numpy(pixels).reshape(height, width, 4)[::-1].copy()
+        return QImage(rows.data, width, height, 4 * width, QImage.Format.Format_RGBX8888).copy()
+
+    def project(self, points: Floats) -> Floats:
+        """Return pixel positions and depth along the sight, (n, 3)."""
+        offset = np.atleast_2d(points) - self.camera.focus
+        camera = self.camera
+        depth = offset @ camera.sight
+        x, y = offset @ camera.right, offset @ camera.up
+        if not camera.true:
+            shrink = camera.distance / np.maximum(depth + camera.distance, 1e-6)
+            x, y = x * shrink, y * shrink
+        scale = self.size[1] / camera.height
+        return np.stack([self.size[0] / 2 + x * scale, self.size[1] / 2 - y * scale, depth], axis=1)
+
+    def ray(self, x: float, y: float) -> tuple[Floats, Floats]:
+        """Return origin and unit direction of the line of sight through a pixel."""
+        camera = self.camera
+        scale = camera.height / self.size[1]
+        across = (x - self.size[0] / 2) * scale * camera.right
+        upward = (self.size[1] / 2 - y) * scale * camera.up
+        target = camera.focus + across + upward
+        if camera.true:
+            far = float(np.linalg.norm(np.ptp(self._box, axis=0))) + camera.distance
+            return target - camera.sight * far * 2, camera.sight
+        direction = target - camera.position
+        return camera.position, direction / np.linalg.norm(direction)
+
+    def mm_per_pixel(self, at: Floats) -> float:
+        depth = 0.0 if self.camera.true else float((at - self.camera.focus) @ self.camera.sight)
+        nearer = (depth + self.camera.distance) / self.camera.distance
+        return self.camera.height / self.size[1] * max(nearer, 1e-6)
+
+    def _new_actor(self) -> vtkActor:
+        actor = vtkActor()
+        actor.SetMapper(vtkPolyDataMapper())
+        self._renderer.AddActor(actor)
+        return actor
+
+    def _dress(self, actor: vtkActor, layer: Layer) -> None:
+        mapper, look = actor.GetMapper(), actor.GetProperty()
+        mapper.SetInputData(layer.data)
+        mapper.SetResolveCoincidentTopologyToPolygonOffset()
+        mapper.SetRelativeCoincidentTopologyPolygonOffsetParameters(*layer.back)
+        look.SetAmbient(0.22)
+        look.SetDiffuse(0.82)
+        look.SetSpecular(layer.gloss)
+        look.SetSpecularPower(24)
+        if layer.line is not None:
+            look.SetColor(*palette.rgb(layer.line))
+            look.LightingOff()
+            look.SetLineWidth(1.2)
+            mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0.0, -600.0)
+
+    def _aim(self) -> None:
+        camera, vtk_camera = self.camera, self._renderer.GetActiveCamera()
+        vtk_camera.SetParallelProjection(camera.true)
+        vtk_camera.SetViewAngle(np.degrees(VIEW_ANGLE))
+        vtk_camera.SetFocalPoint(*camera.focus)
+        vtk_camera.SetPosition(*camera.position)
+        vtk_camera.SetViewUp(*camera.up)
+        vtk_camera.SetParallelScale(camera.height / 2)
+        self._renderer.ResetCameraClippingRange()
+
+
+def _joint_box(datas: Iterable[vtkPolyData]) -> Floats:
+    boxes = [np.array(data.GetBounds()).reshape(3, 2).T for data in datas]
+    if not boxes:
+        return np.array([[-50.0, -50, -50], [50, 50, 50]])
+    return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]])

@@ -1,0 +1,36 @@
+"""Starting the application."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from usual_clay import __version__
+from usual_clay.bench.theme.looks import dress
+from usual_clay.bench.window import Window
+
+
+def make_application() -> QApplication:
+    """Return the application, dressed."""
+    existing = QApplication.instance()
+    app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    app.setApplicationName("usual-clay")
+    app.setOrganizationName("usual-clay")
+    app.setApplicationDisplayName("Usual Clay")
+    app.setApplicationVersion(__version__)
+    app.setDesktopFileName("usual-clay")
+    dress(app)
+    return app
+
+
+def run_window(path: Path | None) -> int:
+    """Open the window, with a job or a scan where a path is given, and run until it closes."""
+    app = make_application()
+    window = Window()
+    window.show()
+    if path is not None:
+        QTimer.singleShot(0, lambda: window.open_file(path))
+    return app.exec()

@@ -1,0 +1,66 @@
+"""The tool rail: the tools of one station, each an icon and a word."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import QToolButton, QVBoxLayout, QWidget
+
+from usual_clay.bench.actions import Actions
+from usual_clay.bench.session import Session
+from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.looks import icon
+from usual_clay.bench.widgets import label
+
+WIDTH = 78
+
+
+class ToolRail(QWidget):
+    """The tools of the station at hand; the one in use is marked."""
+
+    def __init__(self, session: Session, actions: Actions) -> None:
+        super().__init__()
+        self.session, self._table = session, actions
+        self.setObjectName("panel")
+        self.setFixedWidth(WIDTH)
+        self.tools: dict[str, QToolButton] = {}
+        self._column = QVBoxLayout(self)
+        self._column.setContentsMargins(6, 10, 6, 10)
+        self._column.setSpacing(4)
+        session.tool_changed.connect(self.refresh)
+        session.chosen_changed.connect(self.refresh)
+
+    def show_station(self, station: str) -> None:
+        """Show the tools of a station."""
+        while (item := self._column.takeAt(0)) is not None:
+            if item.widget() is not None:
+                item.widget().deleteLater()
+        self.tools = {}
+        for action in self._table.of_station(station):
+            made = QToolButton()
+            made.setProperty("role", "tool")
+            made.setText(action.words.split(" (")[0] if not action.tip else action.tip)
+            made.setIcon(icon(action.icon))
+            made.setIconSize(QSize(22, 22))
+            made.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
+            made.setFixedSize(WIDTH - 12, 50)
+            key = self._table.key(action.name)
+            made.setToolTip(f"{action.words} ({key})" if key else action.words)
+            made.setAccessibleName(action.words)
+            made.setCheckable(action.name in ("spread", "brush", "drape"))
+            made.clicked.connect(lambda _=False, run=action.run: (run(), self.refresh()))
+            self._column.addWidget(made)
+            self.tools[action.name] = made
+        if not self.tools:
+            none = label("No tools here yet", role="small", wraps=True)
+            none.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+            self._column.addWidget(none)
+        self._column.addStretch(1)
+        self.refresh()
+
+    def refresh(self) -> None:
+        surface = self.session.chosen_surface() is not None
+        for name, made in self.tools.items():
+            drapes = name == "drape" and surface and self.session.tool is None
+            made.setChecked(self.session.tool == name or drapes)
+            action = next(a for a in self._table.all() if a.name == name)
+            made.setIcon(icon(action.icon, palette.ACCENT_INK if made.isChecked() else palette.INK))

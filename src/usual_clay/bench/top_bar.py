@@ -1,0 +1,119 @@
+"""The top bar: the job, the stations of the work, the one tolerance, and the finder."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import QButtonGroup, QDoubleSpinBox, QFrame, QHBoxLayout, QWidget
+
+from usual_clay.bench.session import Session
+from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.looks import icon
+from usual_clay.bench.widgets import button, label
+from usual_clay.core.check.deviation import Aim
+
+STATIONS = (
+    ("Gather", "References: scans are brought in here"),
+    ("Trace", "Spline curves"),
+    ("Surface", "Surfaces fitted to the scan"),
+    ("Check", "How far it is off, and how it looks"),
+    ("Close", "Bodies"),
+    ("Deliver", "Files for others"),
+)
+
+
+class TopBar(QWidget):
+    """Signals
+    -------
+    station_chosen : name
+    finder_wanted
+    """
+
+    station_chosen = Signal(str)
+    finder_wanted = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("panel")
+        self.setFixedHeight(45)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 14, 0)
+        row.setSpacing(4)
+        self.name = label()
+        self.name.setStyleSheet("font-weight: 600;")
+        self.state = label(role="small")
+        row.addWidget(self.name)
+        row.addSpacing(4)
+        row.addWidget(self.state)
+        row.addStretch(1)
+        self.stations: dict[str, QWidget] = {}
+        group = QButtonGroup(self)
+        for name, tip in STATIONS:
+            made = button(name, tip, role="station", checkable=True)
+            made.clicked.connect(lambda _=False, name=name: self.station_chosen.emit(name))
+            group.addButton(made)
+            row.addWidget(made)
+            self.stations[name] = made
+        row.addStretch(1)
+        row.addWidget(self._aim_field())
+        row.addSpacing(8)
+        finder = button("Find an action   Ctrl+Space", "Every action by name (Ctrl+Space)",
+                        picture=icon("magnifying-glass", palette.SOFT_INK))  # fmt: skip
+        finder.setStyleSheet(f"color: {palette.SOFT_INK}; padding: 6px 10px;")
+        finder.clicked.connect(self.finder_wanted)
+        row.addWidget(finder)
+        session.job_changed.connect(self.refresh)
+        self.refresh()
+
+    def _aim_field(self) -> QFrame:
+        frame = QFrame()
+        frame.setObjectName("aim")
+        frame.setStyleSheet(
+            f"QFrame#aim {{ background: {palette.FIELD}; border: 1px solid {palette.LINE};"
+            " border-radius: 6px; } QFrame#aim QDoubleSpinBox { border: 1px solid transparent;"
+            f" font-weight: 600; padding: 2px 3px; }} QDoubleSpinBox:focus {{"
+            f" border-color: {palette.ACCENT}; }}"
+        )
+        row = QHBoxLayout(frame)
+        row.setContentsMargins(10, 2, 8, 2)
+        row.setSpacing(2)
+        self.tolerance = QDoubleSpinBox(minimum=0.001, maximum=100, decimals=3, singleStep=0.005)
+        self.share = QDoubleSpinBox(minimum=50, maximum=100, decimals=1, singleStep=1)
+        for spin, tip, width in (
+            (self.tolerance, "The deviation tolerance of the whole job, in mm", 56),
+            (self.share, "The share of points that must lie within it, in per cent", 48),
+        ):
+            spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+            spin.setKeyboardTracking(False)
+            spin.setToolTip(tip)
+            spin.setAccessibleName(tip)
+            spin.setFixedWidth(width)
+            spin.setAlignment(Qt.AlignmentFlag.AlignRight)
+            spin.valueChanged.connect(self._aimed)
+        row.addWidget(label("within", role="soft"))
+        row.addWidget(self.tolerance)
+        row.addWidget(label("mm", role="soft"))
+        row.addSpacing(6)
+        row.addWidget(self.share)
+        row.addWidget(label("%", role="soft"))
+        return frame
+
+    def _aimed(self) -> None:
+        self.session.set_aim(Aim(self.tolerance.value(), self.share.value() / 100))
+
+    def set_station(self, name: str) -> None:
+        self.stations[name].setChecked(True)  # type: ignore[attr-defined]
+
+    def refresh(self) -> None:
+        job = self.session.job
+        metrics = self.name.fontMetrics()
+        self.name.setText(metrics.elidedText(job.name, Qt.TextElideMode.ElideRight, 150))
+        self.name.setToolTip(str(self.session.path or "not saved yet"))
+        if self.session.path is None:
+            state = "not saved yet" if job.items else ""
+        else:
+            state = "saved" if self.session.is_saved else "changed"
+        self.state.setText(state)
+        with QSignalBlocker(self.tolerance), QSignalBlocker(self.share):
+            self.tolerance.setValue(job.aim.tolerance)
+            self.share.setValue(job.aim.share * 100)

@@ -1,0 +1,163 @@
+"""Small parts that several panels are built of."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QDoubleSpinBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSlider,
+    QVBoxLayout,
+    QWidget,
+)
+
+
+def button(
+    words: str,
+    tip: str,
+    role: str = "",
+    picture: QIcon | None = None,
+    checkable: bool = False,
+    clicked: Callable[[], object] | None = None,
+) -> QPushButton:
+    """Return a push button with its tooltip and accessible name."""
+    made = QPushButton(words)
+    made.setToolTip(tip)
+    made.setAccessibleName(words or tip)
+    made.setCheckable(checkable)
+    if role:
+        made.setProperty("role", role)
+    if picture is not None:
+        made.setIcon(picture)
+    if clicked is not None:
+        made.clicked.connect(lambda *_: clicked())
+    return made
+
+
+def label(words: str = "", role: str = "", wraps: bool = False) -> QLabel:
+    made = QLabel(words)
+    if role:
+        made.setProperty("role", role)
+    made.setWordWrap(wraps)
+    return made
+
+
+def rule(upright: bool = False) -> QFrame:
+    """Return a hairline."""
+    line = QFrame()
+    line.setObjectName("line")
+    if upright:
+        line.setFixedWidth(1)
+    else:
+        line.setFixedHeight(1)
+    return line
+
+
+class Row(QWidget):
+    """A named line of a card: its name at the left, what it sets at the right."""
+
+    def __init__(self, name: str, *parts: QWidget, stretch: int | None = None) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        self.name = label(name)
+        self.name.setFixedWidth(100)
+        row.addWidget(self.name)
+        for index, part in enumerate(parts):
+            row.addWidget(part, 1 if index == stretch else 0)
+        if stretch is None:
+            row.addStretch(1)
+
+
+class Choice(QWidget):
+    """A few words of which one is chosen."""
+
+    chosen = Signal(str)
+
+    def __init__(self, options: Sequence[tuple[str, str]]) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(1, 0, 0, 0)
+        row.setSpacing(0)
+        self._group = QButtonGroup(self)
+        self._buttons: dict[str, QPushButton] = {}
+        for name, tip in options:
+            made = button(name, tip, role="choice", checkable=True)
+            self._group.addButton(made)
+            made.clicked.connect(lambda _=False, name=name: self.chosen.emit(name))
+            row.addWidget(made)
+            self._buttons[name] = made
+
+    def set_value(self, name: str) -> None:
+        self._buttons[name].setChecked(True)
+
+
+class Slide(QWidget):
+    """A slider and the number it stands for; either sets the other."""
+
+    changed = Signal(float)
+
+    def __init__(
+        self, low: float, high: float, step: float, unit: str = "", tip: str = "", name: str = ""
+    ) -> None:
+        super().__init__()
+        self._low, self._step = low, step
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setRange(0, round((high - low) / step))
+        self.number = QDoubleSpinBox()
+        self.number.setRange(low, high)
+        self.number.setSingleStep(step)
+        self.number.setDecimals(0 if step >= 1 else 2)
+        self.number.setSuffix(unit)
+        self.number.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        self.number.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.number.setFixedWidth(62)
+        self.number.setKeyboardTracking(False)
+        for part in (self.slider, self.number):
+            part.setToolTip(tip)
+            part.setAccessibleName(name)
+        row.addWidget(self.slider, 1)
+        row.addWidget(self.number)
+        self.slider.valueChanged.connect(lambda place: self._moved(low + place * step))
+        self.number.valueChanged.connect(self._moved)
+
+    def _moved(self, value: float) -> None:
+        self.set_value(value)
+        self.changed.emit(value)
+
+    def set_value(self, value: float) -> None:
+        """Show a value without telling of it."""
+        with QSignalBlocker(self.slider), QSignalBlocker(self.number):
+            self.slider.setValue(round((value - self._low) / self._step))
+            self.number.setValue(value)
+
+
+class Tile(QFrame):
+    """A figure and what it is."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("tile")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(11, 8, 8, 8)
+        column.setSpacing(1)
+        self.figure = label(role="figure")
+        self.words = label(role="small")
+        column.addWidget(self.figure)
+        column.addWidget(self.words)
+
+    def show_figure(self, figure: str, words: str, dim: bool = False) -> None:
+        self.figure.setText(figure)
+        self.figure.setEnabled(not dim)
+        self.figure.setStyleSheet("color: #A39A8E;" if dim else "")
+        self.words.setText(words)

@@ -1,0 +1,372 @@
+"""The window: puts the panels together and gives every action its meaning."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from usual_clay.bench.actions import Actions
+from usual_clay.bench.balance import Balance
+from usual_clay.bench.card_holder import CardHolder
+from usual_clay.bench.command_table import fill
+from usual_clay.bench.finder import Finder
+from usual_clay.bench.gestures import brush, pick, spread
+from usual_clay.bench.hint_line import HintLine
+from usual_clay.bench.session import Session
+from usual_clay.bench.shelf import Shelf
+from usual_clay.bench.stage.scene import Target
+from usual_clay.bench.stage.stage import Stage
+from usual_clay.bench.tool_rail import ToolRail
+from usual_clay.bench.top_bar import TopBar
+from usual_clay.bench.widgets import rule
+from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.files import job_file, mesh_file
+from usual_clay.files.deliver import write_surfaces
+from usual_clay.files.errors import FileError
+from usual_clay.job.items import ItemId, Region, Scan, Surface
+
+HINTS = {None: pick.HINT, "spread": spread.HINT, "brush": brush.HINT}
+RIGHT_WIDTH = 336
+
+
+class Window(QMainWindow):
+    """The whole bench around one session."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.session = Session()
+        self.table = Actions(self)
+        self.top_bar = TopBar(self.session)
+        self.rail = ToolRail(self.session, self.table)
+        self.stage = Stage(self.session)
+        self.balance = Balance(self.session)
+        self.shelf = Shelf(self.session)
+        self.hint_line = HintLine(self.session)
+        fill(self.table, self)
+        self.cards = CardHolder(self.session, self.table)
+        self.finder = Finder(self.table, self)
+        self._lay_out()
+        self._connect()
+        self.set_station("Gather")
+        self.setAcceptDrops(True)
+        self.setMinimumSize(900, 620)
+        self.resize(1280, 800)
+        self._refresh()
+
+    def _lay_out(self) -> None:
+        middle = QSplitter(Qt.Orientation.Vertical)
+        middle.setHandleWidth(1)
+        middle.setChildrenCollapsible(False)
+        middle.addWidget(self.stage)
+        middle.addWidget(self.balance)
+        middle.setStretchFactor(0, 1)
+        middle.setSizes([558, 170])
+        self.balance.setMinimumHeight(120)
+        card_area = QScrollArea()
+        card_area.setWidgetResizable(True)
+        card_area.setWidget(self.cards)
+        card_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        right = QSplitter(Qt.Orientation.Vertical)
+        right.setHandleWidth(1)
+        right.setChildrenCollapsible(False)
+        right.addWidget(self.shelf)
+        right.addWidget(card_area)
+        right.setSizes([218, 500])
+        right.setFixedWidth(RIGHT_WIDTH)
+        whole = QWidget()
+        whole.setObjectName("panel")
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        body = QHBoxLayout()
+        body.setSpacing(0)
+        for part, stretch in ((self.rail, 0), (rule(upright=True), 0), (middle, 1),
+                              (rule(upright=True), 0), (right, 0)):  # fmt: skip
+            body.addWidget(part, stretch)
+        column.addWidget(self.top_bar)
+        column.addWidget(rule())
+        column.addLayout(body, 1)
+        column.addWidget(self.hint_line)
+        self.setCentralWidget(whole)
+
+    def _connect(self) -> None:
+        self.top_bar.station_chosen.connect(self.set_station)
+        self.top_bar.finder_wanted.connect(self.finder.open)
+        self.stage.hovered.connect(self.hint_line.place.setText)
+        self.stage.menu_wanted.connect(self._stage_menu)
+        self.shelf.menu_wanted.connect(self.item_menu)
+        session = self.session
+        for signal in (session.job_changed, session.chosen_changed, session.tool_changed):
+            signal.connect(self._refresh)
+
+    def _refresh(self) -> None:
+        session = self.session
+        mark = "" if session.is_saved else "*"
+        self.setWindowTitle(f"{session.job.name}{mark} · Usual Clay")
+        hint = HINTS[session.tool]
+        if session.tool is None and session.chosen_surface() is not None:
+            hint = "Drag along the front in Balance to spend more or fewer control points. "
+            fresh = session.fresh == session.chosen
+            hint += "<b>Enter</b> keeps the surface, <b>Esc</b> " + (
+                "drops it." if fresh else "lets go of it."
+            )
+        elif not session.job.items:
+            hint = "Bring in a scan with <b>Ctrl+I</b>, or drop its file on the window."
+        self.hint_line.words.setText(hint)
+
+    def set_station(self, name: str) -> None:
+        self.top_bar.set_station(name)
+        self.rail.show_station(name)
+
+    # ---- steps back and forward ----------------------------------------------------------
+
+    def escape(self) -> None:
+        """Go one step back."""
+        session = self.session
+        if self.finder.isVisible():
+            self.finder.hide()
+        elif self.stage.escape() or session.stop_work() or self.cards.close_asked():
+            pass
+        elif session.tool is not None:
+            session.take_tool(None)
+        elif session.fresh is not None and session.fresh == session.chosen:
+            session.fresh = None
+            session.undo()
+        else:
+            session.choose(None)
+
+    def accept(self) -> None:
+        """Do what Enter means here."""
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QPushButton):
+            focused.click()
+        elif isinstance(focused, QAbstractSpinBox | QLineEdit):
+            self.stage.widget(0).setFocus()
+        elif not self.cards.accept_asked():
+            if self.session.chosen_surface() is not None and self.session.tool is None:
+                self.keep()
+            elif self.session.job.get(self.session.chosen, Region) is not None:
+                self.drape()
+
+    def keep(self) -> None:
+        """Be done with the chosen surface."""
+        self.session.fresh = None
+        self.session.choose(None)
+
+    # ---- tools ---------------------------------------------------------------------------
+
+    def take(self, tool: str) -> None:
+        """Take a stage tool in hand, or put it down again."""
+        session = self.session
+        if session.tool == tool:
+            session.take_tool(None)
+            return
+        if not any(session.job.all(Scan)):
+            session.told.emit("trouble", "There is no scan yet: bring one in first.")
+            return
+        if session.chosen_surface() is not None:
+            region = session.chosen_region()
+            session.choose(None if region is None else region.id)
+        session.take_tool(tool)
+        self.stage.switch("scan", True)
+
+    def drape(self) -> None:
+        """Drape a surface over the chosen region."""
+        session = self.session
+        region = session.job.get(session.chosen, Region)
+        if region is None:
+            if session.chosen_surface() is None:
+                session.told.emit("trouble", "Choose a region first: Spread or Brush one.")
+            return
+        session.take_tool(None)
+        session.start_drape(region, DrapeSettings())
+
+    def step_setting(self, up: bool) -> None:
+        """Halve or double the brush, or spread less or more."""
+        session = self.session
+        if session.tool == "spread":
+            session.set_spread(session.spread_amount + (0.02 if up else -0.02))
+        else:
+            session.set_brush(session.brush_radius * (2 if up else 0.5))
+
+    def to_tolerance(self) -> None:
+        """Search for the chosen surface, or stop the search that runs."""
+        surface = self.session.chosen_surface()
+        if surface is None:
+            self.session.told.emit("trouble", "Choose a draped surface first.")
+        elif self.session.work.is_busy(f"search {surface.id}"):
+            self.session.work.cancel(f"search {surface.id}")
+        else:
+            self.session.search(surface)
+
+    def delete(self) -> None:
+        if self.session.chosen is not None:
+            self.session.delete(self.session.chosen)
+
+    def rename(self) -> None:
+        row = self.shelf.rows.get(self.session.chosen or "")
+        if row is not None:
+            row.rename()
+
+    def toggle_flag(self, flag: str) -> None:
+        item = self.session.job.items.get(self.session.chosen or "")
+        if item is not None:
+            self.session.set_flag(item.id, flag, not getattr(item, flag))
+
+    # ---- menus ---------------------------------------------------------------------------
+
+    def _stage_menu(self, target: Target | None, place: QPoint) -> None:
+        if target is not None:
+            self.item_menu(target.item, place)
+            return
+        menu = QMenu(self)
+        for name in ("fit view", "swap", "fold"):
+            self._add(menu, name)
+        menu.exec(place)
+
+    def item_menu(self, item_id: ItemId, place: QPoint) -> None:
+        """Show what fits an item."""
+        self.session.choose(item_id)
+        item = self.session.job.items[item_id]
+        menu = QMenu(self)
+        if isinstance(item, Scan):
+            self._add(menu, "spread", "brush")
+        elif isinstance(item, Region):
+            self._add(menu, "drape")
+        elif isinstance(item, Surface):
+            self._add(menu, "to tolerance", "plain form", "step", "iges", "stl")
+        menu.addSeparator()
+        self._add(menu, "hide", "lock", "rename", "delete")
+        menu.exec(place)
+
+    def _add(self, menu: QMenu, *names: str) -> None:
+        for action in self.table.all():
+            if action.name in names:
+                words = f"{action.words}\t{self.table.key(action.name)}"
+                menu.addAction(words).triggered.connect(lambda _=False, run=action.run: run())
+
+    # ---- files ---------------------------------------------------------------------------
+
+    def new(self) -> None:
+        if self._may_leave():
+            self.session.new()
+
+    def open(self) -> None:
+        told, _ = QFileDialog.getOpenFileName(self, "Open a job", "", "Usual Clay jobs (*.uclay)")
+        if told:
+            self.open_file(Path(told))
+
+    def open_demo(self) -> None:
+        """Open the demo job, made on first use."""
+        from usual_clay.demo.make import demo_job_file
+
+        self.session.work.start(
+            "demo", "Making the demo job", lambda *_: demo_job_file(), self.open_file,
+            failed=lambda error: self.session.told.emit("trouble", str(error)),
+        )  # fmt: skip
+
+    def bring_in(self) -> None:
+        endings = " ".join(f"*{suffix}" for suffix in mesh_file.SUFFIXES)
+        told, _ = QFileDialog.getOpenFileName(self, "Bring in a scan", "", f"Scans ({endings})")
+        if told:
+            self.open_file(Path(told))
+
+    def open_file(self, path: Path) -> None:
+        """Open a job, or offer a scan to be brought in, by the file's ending."""
+        if path.suffix.lower() == job_file.SUFFIX:
+            if self._may_leave() and self.session.open(path):
+                self.set_station("Surface")
+                self.stage.fit()
+                # The newest surface is what the user was at.
+                surfaces = list(self.session.job.all(Surface))
+                self.session.choose(surfaces[-1].id if surfaces else None)
+        elif path.suffix.lower() in mesh_file.SUFFIXES:
+            self.cards.offer_scan(path)
+        else:
+            self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
+
+    def save(self) -> bool:
+        if self.session.path is None or self._is_demo():
+            return self.save_as()
+        return self.session.save(self.session.path)
+
+    def _is_demo(self) -> bool:
+        return "usual-clay" in str(self.session.path) and "demo-" in str(self.session.path)
+
+    def save_as(self) -> bool:
+        start = f"{self.session.job.name}{job_file.SUFFIX}"
+        told, _ = QFileDialog.getSaveFileName(self, "Save the job", start, "Usual Clay (*.uclay)")
+        if not told:
+            return False
+        return self.session.save(Path(told).with_suffix(job_file.SUFFIX))
+
+    def deliver(self, suffix: str) -> None:
+        """Write the chosen surface, or all visible ones, as STEP, IGES or STL."""
+        told, _ = QFileDialog.getSaveFileName(
+            self, "Write surfaces", f"{self.session.job.name}{suffix}", f"*{suffix}"
+        )
+        if told:
+            self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
+
+    def write_to(self, path: Path) -> None:
+        chosen = self.session.chosen_surface()
+        job = self.session.job
+        surfaces = [chosen] if chosen is not None else [s for s in job.all(Surface) if s.visible]
+        named = [(surface.name, surface.geometry) for surface in surfaces]
+        chord = job.aim.tolerance / 5
+
+        def done(_: object) -> None:
+            names = ", ".join(name for name, _ in named)
+            self.session.told.emit("news", f"Wrote {names} to {path.name}, in mm.")
+
+        def failed(error: Exception) -> None:
+            words = str(error) if isinstance(error, FileError) else repr(error)
+            self.session.told.emit("trouble", words)
+
+        self.session.work.start(
+            "deliver", f"Writing {path.name}", lambda *_: write_surfaces(path, named, chord), done,
+            failed=failed,
+        )  # fmt: skip
+
+    def _may_leave(self) -> bool:
+        """Ask what to do with changes that are not saved."""
+        if self.session.is_saved or not self.session.job.items:
+            return True
+        kind = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self, "Save the job?", f"“{self.session.job.name}” has changes that are not saved.",
+            kind.Save | kind.Discard | kind.Cancel, kind.Save,
+        )  # fmt: skip
+        return self.save() if answer == kind.Save else answer == kind.Discard
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self._may_leave():
+            self.session.work.cancel_all()
+            event.accept()
+        else:
+            event.ignore()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        path = Path(event.mimeData().urls()[0].toLocalFile())
+        QTimer.singleShot(0, lambda: self.open_file(path))
