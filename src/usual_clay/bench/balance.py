@@ -89,8 +89,8 @@ class Chart(QWidget):
         self.held = pg.ScatterPlotItem(
             size=13, pen=pg.mkPen(palette.PANEL, width=1.5), brush=QColor(palette.CHOSEN)
         )
-        self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(1, 1))
-        self.noise_words = pg.TextItem(color=palette.SOFT_INK, anchor=(1, 0))
+        self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(0, 1))
+        self.noise_words = pg.TextItem(color=palette.SOFT_INK, anchor=(0, 0))
         self.note = pg.TextItem(color=palette.NOTE_INK, fill=QColor(palette.NOTE), anchor=(0, 1))
         for words in (self.tolerance_words, self.noise_words, self.note):
             words.setFont(text_font(8.5))
@@ -103,9 +103,9 @@ class Chart(QWidget):
         self._dragged: tuple[int, int] | None = None
         viewport = self.plot.viewport()
         viewport.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.plot.mousePressEvent = self._press  # type: ignore[method-assign]
-        self.plot.mouseMoveEvent = self._move  # type: ignore[method-assign]
-        self.plot.mouseReleaseEvent = self._release  # type: ignore[method-assign]
+        self.plot.mousePressEvent = self._press
+        self.plot.mouseMoveEvent = self._move
+        self.plot.mouseReleaseEvent = self._release
 
     def show_candidates(
         self,
@@ -126,15 +126,15 @@ class Chart(QWidget):
         self.front_dots.setData(xs, ys)
         line = float(np.log10(tolerance))
         self.tolerance.setValue(line)
-        x_range = self._set_range(held, line, floor)
+        left = self._set_range(held, line, floor)
         self.tolerance_words.setText(f"tolerance {tolerance:.3f}")
-        self.tolerance_words.setPos(x_range, line)
+        self.tolerance_words.setPos(left, line)
         self.noise.setVisible(floor > 0)
         self.noise_words.setVisible(floor > 0)
         if floor > 0:
             self.noise.setRegion((-9.0, float(np.log10(floor))))
             self.noise_words.setText(f"scan noise {floor:.3f}")
-            self.noise_words.setPos(x_range, float(np.log10(floor)))
+            self.noise_words.setPos(left, float(np.log10(floor)))
         self._show_held(held)
 
     def _place(self, c: Candidate, share: float) -> tuple[float, float, Candidate]:
@@ -151,8 +151,9 @@ class Chart(QWidget):
         left, right = (min(xs), max(xs)) if xs else (1.2, 2.6)
         middle, half = (left + right) / 2, max((right - left) / 2 * 1.12, 0.42)
         self.plot.setXRange(middle - half, middle + half, padding=0)
-        self.plot.setYRange(min(ys) - 0.16, max(ys) + 0.14, padding=0)
-        return middle + half
+        low, high = min(ys) - 0.2, max(ys) + 0.1
+        self.plot.setYRange(low, max(high, low + 1.0), padding=0)
+        return middle - half
 
     def _show_held(self, held: tuple[float, float, str] | None) -> None:
         for item in (self.held, self.held_line, self.note):
@@ -163,11 +164,10 @@ class Chart(QWidget):
         self.held.setData([x], [y])
         self.held_line.setValue(x)
         self.note.setText(held[2])
-        (left, right), (low, high) = self.plot.viewRange()
-        # The note stands on the side with more room, and never over the dot.
-        self.note.setAnchor((1.06 if x > (left + right) / 2 else -0.06,
-                             -0.25 if y > (low + high) / 2 + 0.2 else 1.25))  # fmt: skip
-        self.note.setPos(x, y)
+        (left, right), (_, high) = self.plot.viewRange()
+        # The note hangs from the top, where the front leaves room, beside the held line.
+        self.note.setAnchor((1.05 if x > (left + right) / 2 + 0.15 else -0.05, 0))
+        self.note.setPos(x, high)
 
     # ---- mouse ---------------------------------------------------------------------------
 
@@ -234,13 +234,8 @@ class Histogram(QWidget):
         layout.addLayout(figures)
         layout.addWidget(self.plot, 1)
 
-    def show_signed(self, signed: Floats | None, tolerance: float, within: float) -> None:
-        """Show deviations in mm; None clears."""
-        self.plot.setVisible(signed is not None)
-        if signed is None:
-            self.share.clear()
-            self.words.clear()
-            return
+    def show_signed(self, signed: Floats, tolerance: float, within: float) -> None:
+        """Show deviations in mm."""
         reach = max(3 * tolerance, min(float(np.quantile(np.abs(signed), 0.99)), 12 * tolerance))
         counts, edges = np.histogram(signed, 61, (-reach, reach))
         middles = (edges[1:] + edges[:-1]) / 2
@@ -252,11 +247,12 @@ class Histogram(QWidget):
                           brushes=brushes, pen=pg.mkPen(None))  # fmt: skip
         self.lines[0].setValue(-tolerance)
         self.lines[1].setValue(tolerance)
-        self.plot.setXRange(-reach * 1.12, reach * 1.12, padding=0)
+        self.plot.setXRange(-reach * 1.3, reach * 1.3, padding=0)
         self.plot.setYRange(0, counts.max() * 1.08, padding=0)
         axis = self.plot.getAxis("bottom")
-        marks = [(-reach, f"\N{MINUS SIGN}{reach:.3g}"), (-tolerance, ""), (0.0, "0"),
-                 (tolerance, f"±{tolerance:.3g}"), (reach, f"+{reach:.3g} mm")]  # fmt: skip
+        minus = "\N{MINUS SIGN}"
+        marks = [(-reach, f"{minus}{reach:.2g}"), (-tolerance, f"{minus}{tolerance:.3g}"),
+                 (tolerance, f"+{tolerance:.3g}"), (reach, f"+{reach:.2g} mm")]  # fmt: skip
         axis.setTicks([marks])
         self.share.setText(f"{within:.1%}".replace("%", " %"))
         beyond = int(np.sum(np.abs(signed) > reach))
@@ -278,16 +274,26 @@ class Balance(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 8, 12, 6)
         row.setSpacing(12)
+        self.nothing = label(
+            "Choose a surface to see what it costs and how far it is off.", role="soft"
+        )
+        self.nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        row.addWidget(self.nothing, 1)
+        self.half = rule(upright=True)
+        self.columns: list[QWidget] = []
         for title, chart, stretch in (
             (self.title, self.chart, 13), (self.spread_title, self.histogram, 8),
         ):  # fmt: skip
-            column = QVBoxLayout()
+            part = QWidget()
+            column = QVBoxLayout(part)
+            column.setContentsMargins(0, 0, 0, 0)
             column.setSpacing(2)
             column.addWidget(title)
             column.addWidget(chart, 1)
-            if stretch == 8:
-                row.addWidget(rule(upright=True))
-            row.addLayout(column, stretch)
+            if self.columns:
+                row.addWidget(self.half)
+            row.addWidget(part, stretch)
+            self.columns.append(part)
         for signal in (session.job_changed, session.chosen_changed, session.searching):
             signal.connect(self.refresh)
         self.refresh()
@@ -298,16 +304,11 @@ class Balance(QWidget):
         aim = job.aim
         report = None if surface is None else job.report(surface)
         at = f"mm, {aim.share:.0%}".replace("%", " %")
-        if surface is None or report is None:
-            self.title.setText(
-                "Balance   choose a surface to see what it costs and how far it is off"
-            )
-            self.chart.setVisible(False)
-            self.histogram.show_signed(None, aim.tolerance, 0.0)
-            self.spread_title.setVisible(False)
+        for part in (*self.columns, self.half):
+            part.setVisible(report is not None)
+        self.nothing.setVisible(report is None)
+        if surface is None or surface.signed is None or report is None:
             return
-        self.spread_title.setVisible(True)
-        self.chart.setVisible(True)
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
         nu, nv = surface.geometry.counts
         words = f"{nu} × {nv} = {nu * nv} control points\n"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.actions import Actions
 from usual_clay.bench.cards.bring_in import BringInCard
@@ -29,9 +29,9 @@ class CardHolder(QWidget):
         super().__init__()
         self.session = session
         self.setObjectName("panel")
-        run = actions.run
+        self._actions, run = actions, actions.run
+        self.keys: KeysCard | None = None
         self.bring_in = BringInCard(session, self._close)
-        self.keys = KeysCard(session, actions, self._close)
         self.start, self.job = StartCard(session, run), JobCard(session, run)
         self.of_kind: dict[type, Card] = {
             Scan: ScanCard(session, run),
@@ -39,16 +39,19 @@ class CardHolder(QWidget):
             Surface: DrapeCard(session, run),
         }
         self._asked: Card | None = None
-        self.stack = QStackedWidget()
-        for card in (self.bring_in, self.keys, self.start, self.job, *self.of_kind.values()):
-            self.stack.addWidget(card)
+        self.card: Card = self.start
         self.told = label(wraps=True)
         self.told.hide()
-        self._fade = QTimer(self, singleShot=True, interval=NEWS_STAYS, timeout=self.told.hide)
+        self._fade = QTimer(self, singleShot=True, interval=NEWS_STAYS)
+        self._fade.timeout.connect(self.told.hide)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self.stack, 1)
+        self._column = QVBoxLayout()
+        for card in (self.bring_in, self.start, self.job, *self.of_kind.values()):
+            card.hide()
+            self._column.addWidget(card)
+        column.addLayout(self._column, 1)
         notice = QVBoxLayout()
         notice.setContentsMargins(14, 0, 14, 12)
         notice.addWidget(self.told)
@@ -68,7 +71,10 @@ class CardHolder(QWidget):
             card = self.of_kind[type(item)]
         else:
             card = self.job if self.session.shown.items else self.start
-        self.stack.setCurrentWidget(card)
+        if card is not self.card or card.isHidden():
+            self.card.hide()
+            self.card = card
+            card.show()
         card.refresh()
 
     def offer_scan(self, path: Path) -> None:
@@ -78,6 +84,10 @@ class CardHolder(QWidget):
         self.refresh()
 
     def show_keys(self) -> None:
+        """Show the list of keys; it is long, so it is made when it is first asked for."""
+        if self.keys is None:
+            self.keys = KeysCard(self.session, self._actions, self._close)
+            self._column.addWidget(self.keys)
         self._asked = self.keys
         self.refresh()
 
@@ -103,8 +113,7 @@ class CardHolder(QWidget):
 
     def _tell(self, role: str, words: str) -> None:
         # A card that already says it does not say it twice.
-        card = self.stack.currentWidget()
-        trouble, news = getattr(card, "trouble", None), getattr(card, "words", None)
+        trouble, news = getattr(self.card, "trouble", None), getattr(self.card, "words", None)
         if any(part is not None and part.text() == words for part in (trouble, news)):
             return
         self.told.setText(words)

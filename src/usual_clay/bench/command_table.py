@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from usual_clay.bench.actions import Action, Actions
@@ -39,8 +40,8 @@ def fill(table: Actions, w: Window) -> None:
         Action("fit view", "Show everything", "Home", stage.fit),
         Action("swap", "Swap the views", "", stage.swap),
         Action("fold", "Fold the side light away or back", "Ctrl+L", stage.fold),
-        *(Action(f"look {name}", f"Side light: true {name}", "",
-                 lambda name=name: stage.look(name)) for name in TRUE_VIEWS),
+        *(Action(f"look {name}", f"Side light: true {name}", "", partial(stage.look, name))
+          for name in TRUE_VIEWS),
         Action("undo", "Undo", "Ctrl+Z", session.undo),
         Action("redo", "Redo", "Ctrl+Shift+Z", session.redo),
         Action("accept", "Accept", "Return", w.accept),
@@ -63,10 +64,8 @@ def fill(table: Actions, w: Window) -> None:
     ):  # fmt: skip
         table.add(action)
     for number, station in enumerate(w.top_bar.stations, start=1):
-        table.add(
-            Action(f"station {station}", f"Go to {station}", f"Alt+{number}",
-                   lambda station=station: w.set_station(station))
-        )  # fmt: skip
+        go = partial(w.set_station, station)
+        table.add(Action(f"station {station}", f"Go to {station}", f"Alt+{number}", go))
 
 
 def _plain(w: Window) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QPoint, Qt
+from PySide6.QtCore import QEvent, QObject, QPoint, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QFrame,
@@ -45,9 +45,8 @@ class Finder(QFrame):
 
     def open(self) -> None:
         """Show the finder at the top of the window."""
-        window = self.parentWidget()
         self.setFixedSize(420, 400)
-        self.move(QPoint(window.width() - 436, 50))
+        self.move(QPoint(self.window().width() - 436, 50))
         self.field.clear()
         self._search("")
         self.show()
@@ -69,7 +68,7 @@ class Finder(QFrame):
         item.setData(Qt.ItemDataRole.AccessibleTextRole, words)
         line = QWidget()
         row = QHBoxLayout(line)
-        row.setContentsMargins(10, 3, 10, 3)
+        row.setContentsMargins(10, 6, 10, 6)
         row.addWidget(label(words))
         row.addStretch(1)
         row.addWidget(label(station, role="small"))
@@ -85,7 +84,7 @@ class Finder(QFrame):
         if item is not None:
             self._table.run(item.data(Qt.ItemDataRole.UserRole))
 
-    def eventFilter(self, watched: object, event: QEvent) -> bool:
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             key = event.key()
             if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):

@@ -43,13 +43,7 @@ class _Known:
     start: Start
 
     def fits(self, sample: Sample, settings: DrapeSettings) -> bool:
-        old = self.settings
-        same_base = (old.reach, old.frame, old.plane) == (
-            settings.reach,
-            settings.frame,
-            settings.plane,
-        )
-        return self.sample is sample and same_base
+        return self.sample is sample and self.settings.same_base(settings)
 
 
 class Session(QObject):
@@ -211,7 +205,7 @@ class Session(QObject):
                 return
             self.commit(self.job.changed(old.id, vertices=vertices), words, onto_last)
             return
-        name = self.job.free_name("Region")
+        name = self.job.free_name("Region 1")
         region = Region(id=self.job.new_id("region"), name=name, scan=scan.id, vertices=vertices)
         self.commit(self.job.with_item(region), words)
         self.choose(region.id)

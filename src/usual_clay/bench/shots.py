@@ -77,10 +77,9 @@ def _brush(window) -> None:  # type: ignore[no-untyped-def]
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
-    from usual_clay.demo.make import BACK_SEED
+    from usual_clay.demo.make import BACK_SEED, demo_scan_file
     from usual_clay.demo.scan import pose
     from usual_clay.files.mesh_file import read_mesh
-    from usual_clay.demo.make import demo_scan_file
 
     window.session.add_scan(read_mesh(demo_scan_file()), "brackwater-lure.ply", "mm")
     window.set_station("Surface")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QToolButton, QVBoxLayout, QWidget
 
@@ -32,8 +34,9 @@ class ToolRail(QWidget):
     def show_station(self, station: str) -> None:
         """Show the tools of a station."""
         while (item := self._column.takeAt(0)) is not None:
-            if item.widget() is not None:
-                item.widget().deleteLater()
+            if (old := item.widget()) is not None:
+                old.hide()
+                old.deleteLater()
         self.tools = {}
         for action in self._table.of_station(station):
             made = QToolButton()
@@ -47,7 +50,7 @@ class ToolRail(QWidget):
             made.setToolTip(f"{action.words} ({key})" if key else action.words)
             made.setAccessibleName(action.words)
             made.setCheckable(action.name in ("spread", "brush", "drape"))
-            made.clicked.connect(lambda _=False, run=action.run: (run(), self.refresh()))
+            made.clicked.connect(lambda _=False, run=action.run: self._run(run))
             self._column.addWidget(made)
             self.tools[action.name] = made
         if not self.tools:
@@ -55,6 +58,11 @@ class ToolRail(QWidget):
             none.setAlignment(Qt.AlignmentFlag.AlignHCenter)
             self._column.addWidget(none)
         self._column.addStretch(1)
+        self.refresh()
+
+    def _run(self, run: Callable[[], object]) -> None:
+        run()
+        # A tool that could not be taken must not stay marked.
         self.refresh()
 
     def refresh(self) -> None:

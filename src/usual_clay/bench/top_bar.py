@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QButtonGroup, QDoubleSpinBox, QFrame, QHBoxLayout,
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
-from usual_clay.bench.widgets import button, label
+from usual_clay.bench.widgets import button, label, quiet_spin
 from usual_clay.core.check.deviation import Aim
 
 STATIONS = (
@@ -55,7 +55,7 @@ class TopBar(QWidget):
             row.addWidget(made)
             self.stations[name] = made
         row.addStretch(1)
-        row.addWidget(self._aim_field())
+        row.addWidget(self._aim_field(), 0, Qt.AlignmentFlag.AlignVCenter)
         row.addSpacing(8)
         finder = button("Find an action   Ctrl+Space", "Every action by name (Ctrl+Space)",
                         picture=icon("magnifying-glass", palette.SOFT_INK))  # fmt: skip
@@ -71,11 +71,12 @@ class TopBar(QWidget):
         frame.setStyleSheet(
             f"QFrame#aim {{ background: {palette.FIELD}; border: 1px solid {palette.LINE};"
             " border-radius: 6px; } QFrame#aim QDoubleSpinBox { border: 1px solid transparent;"
+            " min-height: 16px;"
             f" font-weight: 600; padding: 2px 3px; }} QDoubleSpinBox:focus {{"
             f" border-color: {palette.ACCENT}; }}"
         )
         row = QHBoxLayout(frame)
-        row.setContentsMargins(10, 2, 8, 2)
+        row.setContentsMargins(10, 1, 8, 1)
         row.setSpacing(2)
         self.tolerance = QDoubleSpinBox(minimum=0.001, maximum=100, decimals=3, singleStep=0.005)
         self.share = QDoubleSpinBox(minimum=50, maximum=100, decimals=1, singleStep=1)
@@ -83,12 +84,9 @@ class TopBar(QWidget):
             (self.tolerance, "The deviation tolerance of the whole job, in mm", 56),
             (self.share, "The share of points that must lie within it, in per cent", 48),
         ):
-            spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-            spin.setKeyboardTracking(False)
+            quiet_spin(spin, width)
             spin.setToolTip(tip)
             spin.setAccessibleName(tip)
-            spin.setFixedWidth(width)
-            spin.setAlignment(Qt.AlignmentFlag.AlignRight)
             spin.valueChanged.connect(self._aimed)
         row.addWidget(label("within", role="soft"))
         row.addWidget(self.tolerance)

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QPushButton,
     QSlider,
+    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
@@ -58,6 +59,13 @@ def rule(upright: bool = False) -> QFrame:
     else:
         line.setFixedHeight(1)
     return line
+
+
+def quiet_spin(spin: QSpinBox | QDoubleSpinBox, width: int) -> None:
+    """Make a number field without arrows that tells of a number when it is finished."""
+    spin.setKeyboardTracking(False)
+    spin.setAlignment(Qt.AlignmentFlag.AlignCenter)
+    spin.setFixedWidth(width)
 
 
 class Row(QWidget):
@@ -119,10 +127,7 @@ class Slide(QWidget):
         self.number.setSingleStep(step)
         self.number.setDecimals(0 if step >= 1 else 2)
         self.number.setSuffix(unit)
-        self.number.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self.number.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.number.setFixedWidth(62)
-        self.number.setKeyboardTracking(False)
+        quiet_spin(self.number, 66)
         for part in (self.slider, self.number):
             part.setToolTip(tip)
             part.setAccessibleName(name)

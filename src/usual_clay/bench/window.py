@@ -69,6 +69,7 @@ class Window(QMainWindow):
         self.setMinimumSize(900, 620)
         self.resize(1280, 800)
         self._refresh()
+        self.stage.large.setFocus()
 
     def _lay_out(self) -> None:
         middle = QSplitter(Qt.Orientation.Vertical)
@@ -158,7 +159,7 @@ class Window(QMainWindow):
         if isinstance(focused, QPushButton):
             focused.click()
         elif isinstance(focused, QAbstractSpinBox | QLineEdit):
-            self.stage.widget(0).setFocus()
+            self.stage.large.setFocus()
         elif not self.cards.accept_asked():
             if self.session.chosen_surface() is not None and self.session.tool is None:
                 self.keep()

@@ -12,8 +12,6 @@ from usual_clay.core.arrays import Ints
 from usual_clay.core.fit.drape import DrapeSettings
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import spread
-from usual_clay.demo import scan as scan_module
-from usual_clay.demo import shape as shape_module
 from usual_clay.demo.scan import demo_scan, pose
 from usual_clay.files.job_file import write_job
 from usual_clay.files.mesh_file import read_mesh, write_mesh
@@ -28,9 +26,9 @@ BACK_SPREAD = 0.36
 
 
 def demo_folder() -> Path:
-    """Return the folder of the demo files that this version of the generator makes."""
-    parts = (scan_module.__file__, shape_module.__file__, __file__)
-    made_by = hashlib.sha256(b"".join(Path(part).read_bytes() for part in parts)).hexdigest()
+    """Return the folder of the demo files that this version of the program makes."""
+    sources = sorted(Path(__file__).parents[1].glob("[cdfj]*/**/*.py"))
+    made_by = hashlib.sha256(b"".join(source.read_bytes() for source in sources)).hexdigest()
     cache = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
     return cache / "usual-clay" / f"demo-{made_by[:12]}"
 

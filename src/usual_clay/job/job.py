@@ -56,12 +56,12 @@ class Job:
     def free_name(self, wanted: str) -> str:
         """Return the wanted name, numbered if another item has it."""
         names = {item.name for item in self.items.values()}
-        if wanted not in names:
-            return wanted
-        number = 2
-        while f"{wanted} {number}" in names:
-            number += 1
-        return f"{wanted} {number}"
+        stem, _, number = wanted.rpartition(" ")
+        stem, count = (stem, int(number)) if stem and number.isdecimal() else (wanted, 1)
+        while wanted in names:
+            count += 1
+            wanted = f"{stem} {count}"
+        return wanted
 
     def with_item(self, item: Item) -> Job:
         """Add an item, or put it in place of the one with its id."""

@@ -27,13 +27,13 @@ class BringInCard(Card):
         self._unit = "mm"
         self.unit = Choice([(unit, f"The file's numbers are {unit}") for unit in MILLIMETRES])
         self.unit.chosen.connect(self._set_unit)
-        self.size = label(role="news", wraps=True)
+        self.made = label(role="news", wraps=True)
         self.keep = button(
             "Bring in", "Add the scan to the job (Enter)", "main", clicked=self.accept
         )
         self.drop = button("Cancel", "Leave it (Esc)", clicked=self.cancel)
         self.column.addWidget(Row("Unit", self.unit))
-        self.column.addWidget(self.size)
+        self.column.addWidget(self.made)
         self.add_buttons(self.drop, self.keep)
         self.column.addStretch(1)
 
@@ -80,9 +80,9 @@ class BringInCard(Card):
     def _show_size(self) -> None:
         self.keep.setEnabled(self._mesh is not None)
         if self._mesh is None:
-            self.size.setText("Reading ...")
+            self.made.setText("Reading ...")
             return
         size = np.ptp(self._mesh.box, axis=0) * MILLIMETRES[self._unit]
         sides = " × ".join(f"{side:.4g}" for side in size)
         triangles = thousands(len(self._mesh.triangles))
-        self.size.setText(f"That makes it {sides} mm.\n{triangles} triangles.")
+        self.made.setText(f"That makes it {sides} mm.\n{triangles} triangles.")

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QSpinBox, QV
 
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label
+from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label, quiet_spin
 from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import Region, Surface
@@ -22,6 +22,11 @@ FRAMES = (
     ("best", "The least rectangle round the region, square to its mean normal"),
     ("axes", "Along the world axes nearest to that"),
     ("locked", "Along two world axes of your choice"),
+)
+
+SIDES = (
+    ("follow", "The long sides follow the region where it tapers"),
+    ("straight", "The long sides are those of the frame's rectangle"),
 )
 
 
@@ -35,7 +40,7 @@ class DrapeCard(Card):
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
         self.degree.setToolTip("Degree in both directions; 3 is usual")
         self.degree.setAccessibleName("Degree")
-        self.degree.setFixedWidth(58)
+        quiet_spin(self.degree, 56)
         self.degree.valueChanged.connect(lambda value: self._set("degree", degree=value))
         self.smoothness = Slide(0, 1, 0.01, name="Smoothness",
                                 tip="How stiff the surface is: calms gaps and borders; too much"
@@ -51,6 +56,8 @@ class DrapeCard(Card):
         self.plane.setToolTip("World axes of u and v")
         self.plane.setAccessibleName("World axes of u and v")
         self.plane.currentTextChanged.connect(lambda name: self._set("frame", plane=name))
+        self.sides = Choice(SIDES)
+        self.sides.chosen.connect(lambda name: self._set("sides", sides=name))
         times = label("×")
         self.column.addWidget(
             Row("Control points", self.nu, times, self.nv, label("u × v", "soft"))
@@ -59,6 +66,7 @@ class DrapeCard(Card):
         self.column.addWidget(Row("Smoothness", self.smoothness, stretch=0))
         self.column.addWidget(Row("Reach", self.reach, stretch=0))
         self.column.addWidget(Row("Frame", self.frame, self.plane))
+        self.column.addWidget(Row("Sides", self.sides))
         self._add_result(run)
         self.column.addStretch(1)
 
@@ -92,8 +100,7 @@ class DrapeCard(Card):
 
     def _count(self, direction: str) -> QSpinBox:
         made = QSpinBox(minimum=FEWEST, maximum=MOST)
-        made.setKeyboardTracking(False)
-        made.setFixedWidth(62)
+        quiet_spin(made, 56)
         made.setToolTip(f"Control points along {direction}, {FEWEST} to {MOST}")
         made.setAccessibleName(f"Control points along {direction}")
         made.valueChanged.connect(lambda value: self._set("counts", **{f"n{direction}": value}))
@@ -145,7 +152,7 @@ class DrapeCard(Card):
             )
         changeable = region is not None and not surface.locked
         for part in (self.nu, self.nv, self.degree, self.smoothness, self.reach, self.frame,
-                     self.plane):  # fmt: skip
+                     self.plane, self.sides):  # fmt: skip
             part.setEnabled(changeable)
         if recipe is None:
             return
@@ -163,6 +170,7 @@ class DrapeCard(Card):
         self.smoothness.set_value(settings.smoothness)
         self.reach.set_value(round(settings.reach * 100))
         self.frame.set_value(settings.frame)
+        self.sides.set_value(settings.sides)
         self.plane.setVisible(settings.frame == "locked")
 
     def _show_result(self, surface: Surface) -> None:

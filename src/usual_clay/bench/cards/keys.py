@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QGridLayout, QKeySequenceEdit, QScrollArea, QWidget
 
@@ -26,17 +27,17 @@ class KeysCard(Card):
         grid.setContentsMargins(0, 0, 8, 0)
         grid.setVerticalSpacing(4)
         for row, action in enumerate(actions.all()):
-            grid.addWidget(label(action.words), row, 0)
+            grid.addWidget(label(action.words, wraps=True), row, 0)
             edit = QKeySequenceEdit(QKeySequence(actions.key(action.name)))
             edit.setMaximumSequenceLength(1)
-            edit.setClearButtonEnabled(True)
-            edit.setFixedWidth(112)
+            edit.setFixedWidth(104)
             edit.setAccessibleName(f"Key for {action.words}")
             edit.editingFinished.connect(lambda name=action.name: self._changed(name))
             grid.addWidget(edit, row, 1)
             self.edits[action.name] = edit
         area = QScrollArea()
         area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         area.setWidget(body)
         self.column.addWidget(area, 1)
         self.add_buttons(

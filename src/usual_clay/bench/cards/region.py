@@ -71,7 +71,8 @@ class RegionCard(Card):
         if region is None:
             return
         scan = session.shown.get(region.scan, Scan)
-        self.title.setText(f"Region: {region.name}")
+        named = region.name.startswith("Region")
+        self.title.setText(region.name if named else f"Region: {region.name}")
         share = len(region.vertices) / len(scan.mesh.vertices) if scan is not None else 0
         self.about.setText(
             f"{thousands(len(region.vertices))} points of {scan.name if scan else 'a scan'}"

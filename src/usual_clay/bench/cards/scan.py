@@ -17,8 +17,8 @@ class ScanCard(Card):
 
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session)
-        self.size, self.edge = Tile(), Tile()
-        self.column.addWidget(self.size)
+        self.extent, self.edge = Tile(), Tile()
+        self.column.addWidget(self.extent)
         self.column.addWidget(self.edge)
         self.column.addWidget(
             label("Choose the part to recreate: spread it from a click, or brush it.",
@@ -42,5 +42,5 @@ class ScanCard(Card):
             f" {thousands(len(scan.mesh.vertices))} points"
         )
         size = " × ".join(f"{side:.1f}" for side in np.ptp(scan.mesh.box, axis=0))
-        self.size.show_figure(f"{size} mm", "size along x, y, z")
+        self.extent.show_figure(f"{size} mm", "size along x, y, z")
         self.edge.show_figure(f"{scan.mesh.edge_length:.3f} mm", "middle length of its edges")

@@ -23,7 +23,7 @@ class StartCard(Card):
         for name, words, picture, role in (
             ("bring in scan", "Bring in a scan ...", "cube", "main"),
             ("open", "Open a job ...", "folder-open", ""),
-            ("open demo", "Open the demo job", "fish", ""),
+            ("open demo", "Open the demo job", "fish-simple", ""),
         ):
             made = button(words, words, role, icon(picture, "white" if role else "#2B2A28"))
             made.clicked.connect(lambda _=False, name=name: run(name))

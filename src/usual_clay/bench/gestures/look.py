@@ -17,8 +17,8 @@ def turn(pane: Pane, press: Pointer) -> Gesture:
     """Turn about what was under the cursor, or about the middle of what is shown."""
     origin, direction = pane.view.ray(press.x, press.y)
     target = pane.scene.target(origin, direction)
-    box = pane.scene.box()
-    middle = pane.view.camera.focus if box is None else box.mean(axis=0)
+    outline = pane.scene.outline()
+    middle = pane.view.camera.focus if outline is None else outline.mean(axis=0)
     about = middle if target is None else target.hit.point
     last = press
     while True:

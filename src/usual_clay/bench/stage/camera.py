@@ -9,6 +9,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 
 VIEW_ANGLE = np.radians(28.0)
+FIT_MARGIN = 1.16
 
 # Direction of sight and up of the six true views; z is up, x runs along the part.
 TRUE_VIEWS: dict[str, tuple[tuple[int, int, int], tuple[int, int, int]]] = {
@@ -73,17 +74,19 @@ class Camera:
         across = offset - self.sight * (offset @ self.sight)
         return replace(self, height=self.height * factor, focus=self.focus + across * (1 - factor))
 
-    def fitted(self, box: Floats, aspect: float) -> Camera:
-        """Show a whole box, (2, 3)."""
-        corners = np.array([[box[i, 0], box[j, 1], box[k, 2]] for i in (0, 1) for j in (0, 1)
-                            for k in (0, 1)])  # fmt: skip
-        centre = box.mean(axis=0)
-        across = np.abs((corners - centre) @ self.right).max()
-        upward = np.abs((corners - centre) @ self.up).max()
-        near = 0.0 if self.true else np.abs((corners - centre) @ self.sight).max()
-        height = 2.16 * max(upward, across / max(aspect, 0.1), 1e-3)
-        height += 0.5 * near * np.tan(VIEW_ANGLE / 2)
-        return replace(self, focus=centre, height=float(height))
+    def fitted(self, points: Floats, aspect: float) -> Camera:
+        """Show all of the points, (n, 3), with a margin."""
+        x, y, depth = (points @ axis for axis in (self.right, self.up, self.sight))
+        middle = [(float(v.min()) + float(v.max())) / 2 for v in (x, y, depth)]
+        focus = middle[0] * self.right + middle[1] * self.up + middle[2] * self.sight
+        half_x, half_y = np.abs(x - middle[0]), np.abs(y - middle[1])
+        needed = np.maximum(half_y, half_x / max(aspect, 0.1))
+        height = 2 * float(needed.max())
+        if not self.true:
+            # What is nearer looks larger: find the distance at which every point fits.
+            slope = np.tan(VIEW_ANGLE / 2)
+            height = 2 * slope * float((needed / slope - (depth - middle[2])).max())
+        return replace(self, focus=focus, height=max(height, 1e-3) * FIT_MARGIN)
 
 
 def true_view(name: str, like: Camera | None = None) -> Camera:

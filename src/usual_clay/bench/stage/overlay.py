@@ -35,7 +35,8 @@ def draw_net(painter: QPainter, view: View, surface: BSplineSurface, chosen: boo
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in line]))
     painter.setPen(QPen(QColor(palette.CHOSEN if chosen else palette.INK), 1.5))
     painter.setBrush(QColor(palette.PANEL))
-    radius = 3.2 if nu * nv <= 600 else 2.2
+    legs = np.linalg.norm(np.diff(place, axis=0), axis=2)
+    radius = float(np.clip(0.2 * np.median(legs), 1.4, 3.4))
     for x, y in place.reshape(-1, 2):
         painter.drawEllipse(QPointF(x, y), radius, radius)
 

@@ -52,7 +52,8 @@ class Pane(QWidget):
         self._takes_away = False
         self._lit: tuple[Floats, bool, float] | None = None
         self._fit_wanted = True
-        self._rest = QTimer(self, singleShot=True, interval=REST_AFTER, timeout=self.rest)
+        self._rest = QTimer(self, singleShot=True, interval=REST_AFTER)
+        self._rest.timeout.connect(self.rest)
         self.setMouseTracking(True)
         self.setMinimumSize(120, 120)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -82,10 +83,10 @@ class Pane(QWidget):
 
     def fit(self) -> None:
         """Show everything that is there."""
-        box = self.scene.box()
-        self._fit_wanted = box is None
-        if box is not None:
-            self.view.fit(box)
+        outline = self.scene.outline()
+        self._fit_wanted = outline is None
+        if outline is not None:
+            self.view.fit(outline)
         self.rest()
 
     def light_up(self, points: Floats | None, takes_away: bool, size: float) -> None:
@@ -98,9 +99,9 @@ class Pane(QWidget):
         if self._stale:
             self.view.resize(round(self.width() * ratio), round(self.height() * ratio))
             self.view.set_layers(self.scene.layers())
-            if self._fit_wanted and self.scene.box() is not None:
+            if self._fit_wanted and (outline := self.scene.outline()) is not None:
                 self._fit_wanted = False
-                self.view.fit(self.scene.box())
+                self.view.fit(outline)
             self._image = self.view.image(self._moving)
             self._image.setDevicePixelRatio(ratio)
             self._stale = False

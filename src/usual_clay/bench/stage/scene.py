@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 from scipy.spatial import cKDTree
+from vtkmodules.vtkCommonDataModel import vtkPolyData
 
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
@@ -18,6 +20,7 @@ from usual_clay.core.scan.bend import bend
 from usual_clay.core.scan.closest import Hit, MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
+from usual_clay.core.spline.surface import surface_grid
 from usual_clay.job.items import ItemId, Region, Scan, Surface
 
 STAND_IN_TRIANGLES = 24_000
@@ -68,9 +71,9 @@ class Scene(QObject):
         self.shown = Shown()
         self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
         self._judges: dict[int, tuple[object, Judge]] = {}
-        self._portraits: dict[ItemId, tuple[object, Portrait]] = {}
+        self._portraits: dict[ItemId, tuple[tuple, Portrait]] = {}
         self._layers: dict[str, tuple[tuple, Layer]] = {}
-        self._keep: dict[str, tuple] = {}
+        self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
 
     def layers(self) -> dict[str, Layer]:
@@ -89,7 +92,7 @@ class Scene(QObject):
         self._layers = {key: value for key, value in self._layers.items() if key in result}
         return result
 
-    def _cached(self, key: str, made_of: tuple, make) -> Layer:
+    def _cached(self, key: str, made_of: tuple, make: Callable[[], Layer]) -> Layer:
         """Return the layer kept under a key while what it was made of stays the same."""
         known = self._layers.get(key)
         if known is None or not _same(known[0], made_of):
@@ -130,7 +133,7 @@ class Scene(QObject):
             if lit is not None:
                 tint[lit.vertices] = colours.REGION_LIT
             tint = colours.as_bytes(tint)
-            data = self._data(f"{scan.id} data", scan.mesh, _mesh_data)
+            data = self._mesh_data(scan)
             paint(data, tint)
             coarse = None
             if light is not None:
@@ -142,11 +145,12 @@ class Scene(QObject):
 
         return self._cached(scan.id, made_of, make)
 
-    def _data(self, key: str, mesh: TriangleMesh, make):
-        known = self._keep.get(key)
+    def _mesh_data(self, scan: Scan) -> vtkPolyData:
+        """Return a scan's triangles, kept while its mesh is the same."""
+        mesh, known = scan.mesh, self._meshes.get(scan.id)
         if known is None or known[0] is not mesh:
-            known = (mesh, make(mesh))
-            self._keep[key] = known
+            known = (mesh, triangle_data(mesh.vertices, mesh.triangles, mesh.vertex_normals))
+            self._meshes[scan.id] = known
         return known[1]
 
     # ---- surfaces ------------------------------------------------------------------------
@@ -241,16 +245,17 @@ class Scene(QObject):
                 found.append((scan, hit))
         return min(found, key=lambda pair: pair[1].distance) if found else None
 
-    def box(self) -> Floats | None:
-        """Return the box of what is shown, (2, 3)."""
-        boxes = [scan.mesh.box for scan in self.session.shown.all(Scan) if scan.visible]
-        for surface in self.session.shown.all(Surface):
-            if surface.visible:
-                flat = surface.geometry.points.reshape(-1, 3)
-                boxes.append(np.stack([flat.min(axis=0), flat.max(axis=0)]))
-        if not boxes:
-            return None
-        return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]])
+    def outline(self) -> Floats | None:
+        """Return points that stand for the extent of what is shown, (n, 3); None for nothing."""
+        job, parts = self.session.shown, []
+        for scan in job.all(Scan):
+            if scan.visible and self.shown.scan:
+                parts.append(scan.mesh.vertices[:: max(1, len(scan.mesh.vertices) // 4000)])
+        for surface in job.all(Surface):
+            if surface.visible and self.shown.surfaces:
+                steps = np.linspace(0, 1, 30)
+                parts.append(surface_grid(surface.geometry, steps, steps))
+        return np.concatenate([part.reshape(-1, 3) for part in parts]) if parts else None
 
 
 def _same(known: tuple | None, wanted: tuple) -> bool:
@@ -263,10 +268,6 @@ def _same(known: tuple | None, wanted: tuple) -> bool:
             for a, b in zip(known, wanted, strict=True)
         )
     )
-
-
-def _mesh_data(mesh: TriangleMesh):
-    return triangle_data(mesh.vertices, mesh.triangles, mesh.vertex_normals)
 
 
 def _prepare(mesh: TriangleMesh) -> ScanModel:

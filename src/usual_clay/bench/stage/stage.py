@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QEvent, QPoint, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QObject, QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
 
@@ -67,7 +67,8 @@ class Stage(QSplitter):
             pane.installEventFilter(self)
         self.free.shows_legend = True
         # Several changes in one go are drawn once.
-        self._soon = QTimer(self, singleShot=True, interval=0, timeout=self._refresh)
+        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon.timeout.connect(self._refresh)
         for signal in (session.job_changed, session.chosen_changed, self.scene.ready):
             signal.connect(self._soon.start)
         session.tool_changed.connect(self._repaint)
@@ -153,26 +154,35 @@ class Stage(QSplitter):
     def swap(self) -> None:
         """Make the side light the large view, and back."""
         sizes = self.sizes()
-        self.insertWidget(0, self.widget(1))
+        large = self.side if self.large is self.free else self.free
+        self.insertWidget(0, large)
         self.setSizes(sizes)
-        large = self.widget(0)
         for pane in (self.free, self.side):
             pane.shows_legend = pane is large
             pane.fit()
         large.setFocus()
 
+    @property
+    def large(self) -> Pane:
+        """The pane that has the larger place."""
+        return self.free if self.widget(0) is self.free else self.side
+
     def fold(self) -> None:
         """Fold the side light away, or bring it back."""
-        if self.widget(0) is self.side:
+        if self.large is self.side:
             self.swap()
         self.side.setVisible(not self.side.isVisible())
 
     # ---- keys ----------------------------------------------------------------------------
 
-    def eventFilter(self, watched: object, event: QEvent) -> bool:
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Let Tab swap the views while one has the focus; Shift+Tab leaves as everywhere."""
-        pressed = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
-        if pressed and event.key() == Qt.Key.Key_Tab and not event.modifiers():
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.KeyPress
+            and event.key() == Qt.Key.Key_Tab
+            and not event.modifiers()
+        ):
             self.swap()
             return True
         return super().eventFilter(watched, event)

@@ -83,9 +83,9 @@ class View:
     def aspect(self) -> float:
         return self.size[0] / self.size[1]
 
-    def fit(self, box: Floats | None = None) -> None:
-        """Show everything."""
-        self.camera = self.camera.fitted(self._box if box is None else box, self.aspect)
+    def fit(self, points: Floats) -> None:
+        """Show all of some points."""
+        self.camera = self.camera.fitted(points, self.aspect)
 
     def image(self, moving: bool = False) -> QImage:
         """Render, with stand-ins while moving."""
@@ -98,7 +98,7 @@ class View:
         self._window.Render()
         pixels = vtkUnsignedCharArray()
         width, height = self.size
-        self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 1, pixels)
+        self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 1, pixels, 0)
         rows = vtk_to_numpy(pixels).reshape(height, width, 4)[::-1].copy()
         return QImage(rows.data, width, height, 4 * width, QImage.Format.Format_RGBX8888).copy()
 

@@ -113,6 +113,8 @@ QSpinBox, QDoubleSpinBox, QLineEdit, QComboBox, QKeySequenceEdit {{ background: 
     selection-background-color: {p.ACCENT}; selection-color: white; }}
 QSpinBox:focus, QDoubleSpinBox:focus, QLineEdit:focus, QComboBox:focus {{
     border-color: {p.ACCENT}; }}
+QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ subcontrol-origin: border;
+    subcontrol-position: right; width: 0px; border: none; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox QAbstractItemView {{ background: {p.FIELD}; border: 1px solid {p.LINE};
     selection-background-color: {p.ACCENT_TINT}; selection-color: {p.ACCENT_INK}; }}
@@ -128,7 +130,7 @@ QMenu::item {{ padding: 6px 22px 6px 12px; border-radius: 4px; }}
 QMenu::item:selected {{ background: {p.ACCENT_TINT}; color: {p.ACCENT_INK}; }}
 QMenu::separator {{ height: 1px; background: {p.LINE}; margin: 4px 6px; }}
 QListWidget {{ background: {p.FIELD}; border: none; outline: none; }}
-QListWidget::item {{ padding: 7px 10px; border-radius: 4px; }}
+QListWidget::item {{ border-radius: 4px; }}
 QListWidget::item:selected {{ background: {p.ACCENT_TINT}; color: {p.ACCENT_INK}; }}
 QScrollArea {{ border: none; background: transparent; }}
 QScrollBar:vertical {{ width: 8px; background: transparent; }}

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from statistics import NormalDist
 
 import numpy as np
-from scipy.special import ndtri
 
 from usual_clay.core.arrays import Floats
 
@@ -40,7 +40,7 @@ class Aim:
 
     def noise_floor(self, noise: float) -> float:
         """Return the distance at the share that normal noise alone makes, mm."""
-        return noise * float(ndtri((1 + min(self.share, 0.9995)) / 2))
+        return noise * NormalDist().inv_cdf((1 + min(self.share, 0.9995)) / 2)
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.frame import Frame, FrameChoice, base_frame
+from usual_clay.core.fit.frame import Frame, FrameChoice, Sides, base_frame, follow_sides
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.system import FitError, Space, fit_control_points
 from usual_clay.core.progress import Progress, silent
@@ -53,6 +53,8 @@ class DrapeSettings:
     frame : {"best", "axes", "locked"}
     plane : str
         The world axes of u and v, when the frame is locked to them.
+    sides : {"follow", "straight"}
+        Whether the surface's long sides follow the region's outline or the frame's rectangle.
     knots : {"even"}
     """
 
@@ -63,6 +65,7 @@ class DrapeSettings:
     reach: float = 0.4
     frame: FrameChoice = "best"
     plane: str = "xy"
+    sides: Sides = "follow"
     knots: KnotRule = "even"
 
     def __post_init__(self) -> None:
@@ -80,8 +83,17 @@ class DrapeSettings:
             raise FitError("smoothness and reach must be 0 to 1")
         if self.frame not in ("best", "axes", "locked") or self.knots != "even":
             raise FitError("frame must be best, axes or locked; knots must be even")
+        if self.sides not in ("follow", "straight"):
+            raise FitError("sides must be follow or straight")
         if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
             raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
+
+    def same_base(self, other: DrapeSettings) -> bool:
+        """Tell whether a region is laid flat alike, so that parameters can be taken over."""
+        return all(
+            getattr(self, name) == getattr(other, name)
+            for name in ("reach", "frame", "plane", "sides")
+        )
 
     def sized(self, nu: int, nv: int) -> DrapeSettings:
         return replace(self, nu=nu, nv=nv)
@@ -153,8 +165,10 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
             " Choose a smaller region, or use the four-corner patch"
         )
     grown = frame.grown(settings.reach)
-    flat = grown.local(sample.points)[:, :2] / grown.size
-    return Base(grown, np.clip(flat[:, 0], 0, 1), np.clip(flat[:, 1], 0, 1))
+    u, v = (grown.local(sample.points)[:, :2] / grown.size).T
+    if settings.sides == "follow":
+        v = follow_sides(u, v, settings.reach)
+    return Base(grown, np.clip(u, 0, 1), np.clip(v, 0, 1))
 
 
 def space_of(settings: DrapeSettings) -> Space:

@@ -11,6 +11,7 @@ from scipy.spatial import ConvexHull, QhullError
 from usual_clay.core.arrays import Floats
 
 FrameChoice = Literal["best", "axes", "locked"]
+Sides = Literal["straight", "follow"]
 AXES = "xyz"
 
 
@@ -121,3 +122,40 @@ def _least_rectangle(points: Floats, normal: Floats) -> Floats:
     # Of the two ways along the rectangle, take the one nearest to a rising world axis.
     u = u if u[np.argmax(np.abs(u))] > 0 else -u
     return np.stack([u, np.cross(normal, u), normal])
+
+
+# A side follows the region's outline at so many places, no closer than it runs smoothly.
+PLACES = 32
+CALM = 1e-4
+NARROWEST = 0.3
+
+
+def follow_sides(u: Floats, v: Floats, reach: float) -> Floats:
+    """Return v measured between the region's own sides instead of the rectangle's.
+
+    A region that tapers would leave corners of a rectangle far from any point. Its lower and
+    upper side, as smooth functions of u, become v = const instead, `reach` included; where the
+    region is very narrow they stay a part of the greatest width apart.
+
+    Parameters
+    ----------
+    u, v : (n,) arrays
+        Parameters on the rectangle.
+    """
+    # Slow to import, and not needed to show a finished job.
+    from scipy.interpolate import make_smoothing_spline
+
+    low, high = float(u.min()), float(u.max())
+    place = np.clip(((u - low) / (high - low) * PLACES).astype(int), 0, PLACES - 1)
+    order = np.argsort(place, kind="stable")
+    groups = np.split(v[order], np.cumsum(np.bincount(place, minlength=PLACES))[:-1])
+    known = np.array([len(group) >= 4 for group in groups])
+    if known.sum() < 6:
+        return v
+    sides = np.array([np.quantile(g, [0.01, 0.99]) for g in groups if len(g) >= 4])
+    middles = ((np.arange(PLACES) + 0.5) / PLACES)[known]
+    at = np.clip((u - low) / (high - low), middles[0], middles[-1])
+    centre = make_smoothing_spline(middles, sides.mean(axis=1), lam=CALM)(at)
+    half = make_smoothing_spline(middles, np.ptp(sides, axis=1) / 2, lam=CALM)(at)
+    half = np.maximum(half, NARROWEST * float(half.max())) * (1 + reach)
+    return 0.5 + (v - centre) / (2 * half)

@@ -7,7 +7,6 @@ from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
-from scipy.special import gammaincinv
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 
@@ -69,6 +68,9 @@ def estimate_noise(points: Floats, patches: int = 1500) -> float:
     float
         Standard deviation across the surface, mm; 0 where there are too few points to tell.
     """
+    # Slow to import, and not needed to show a finished job.
+    from scipy.special import gammaincinv
+
     if len(points) < 2 * PATCH:
         return 0.0
     centres = points[np.linspace(0, len(points) - 1, min(patches, len(points))).astype(int)]
