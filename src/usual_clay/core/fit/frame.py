@@ -128,6 +128,7 @@ def _least_rectangle(points: Floats, normal: Floats) -> Floats:
 PLACES = 32
 CALM = 1e-4
 NARROWEST = 0.3
+WIDEST = 1.25
 
 
 def follow_sides(u: Floats, v: Floats, reach: float) -> Floats:
@@ -157,5 +158,8 @@ def follow_sides(u: Floats, v: Floats, reach: float) -> Floats:
     at = np.clip((u - low) / (high - low), middles[0], middles[-1])
     centre = make_smoothing_spline(middles, sides.mean(axis=1), lam=CALM)(at)
     half = make_smoothing_spline(middles, np.ptp(sides, axis=1) / 2, lam=CALM)(at)
-    half = np.maximum(half, NARROWEST * float(half.max())) * (1 + reach)
-    return 0.5 + (v - centre) / (2 * half)
+    half = np.maximum(half, NARROWEST * float(half.max()))
+    across = (v - centre) / half
+    # A ragged border stands out from its smooth side: widen until it is inside, within reason.
+    across /= np.clip(np.abs(across).max(), 1.0, WIDEST)
+    return 0.5 + across / (2 * (1 + reach))

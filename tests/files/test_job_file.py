@@ -1,0 +1,254 @@
+"""The job file: written whole, read back equal, and refused when it is not what it says."""
+
+from __future__ import annotations
+
+import io
+import json
+import resource
+import signal
+import zipfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.region import region_mesh
+from usual_clay.demo.make import BACK_SEED
+from usual_clay.demo.scan import pose
+from usual_clay.files.errors import FileError
+from usual_clay.files.job_file import VERSION, read_job, write_job
+from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.job.job import Job, sample_of
+from usual_clay.job.recipes import Recipe
+from usual_clay.job.remake import basis_of, is_stale, remake, stale
+
+
+@pytest.fixture(scope="module")
+def small_job(lure: TriangleMesh) -> Job:
+    """A job with everything in it, on a small piece of the scan."""
+    middle = pose().to_scan(np.array([BACK_SEED]))
+    mask = np.linalg.norm(lure.vertices - middle, axis=1) < 6
+    mesh = TriangleMesh(*region_mesh(lure, mask))
+    job = Job(name="Small", aim=Aim(0.07, 0.9))
+    scan = Scan(id=job.new_id("scan"), name="Piece", mesh=mesh, source="piece.ply", unit="in")
+    job = job.with_item(scan)
+    inner = np.flatnonzero(np.arange(len(mesh.vertices)) % 7 > 0)
+    region = Region(id=job.new_id("region"), name="Some", scan=scan.id, vertices=inner)
+    job = job.with_item(region)
+    recipe = Recipe("drape", (region.id,), DrapeSettings(nu=5, nv=6, reach=0.2))
+    blank = Surface(
+        id=job.new_id("surface"), name="Skin", recipe=recipe, visible=False, locked=True,
+        geometry=None,  # type: ignore[arg-type]
+    )  # fmt: skip
+    basis = basis_of(job, blank)
+    assert basis is not None
+    return job.with_item(remake(blank, basis, [sample_of(job, region)])[0])
+
+
+@pytest.fixture
+def saved(small_job: Job, tmp_path: Path) -> Path:
+    path = tmp_path / "small.uclay"
+    write_job(path, small_job)
+    return path
+
+
+def assert_same(one: Job, other: Job) -> None:
+    assert (one.name, one.aim, one.next_number) == (other.name, other.aim, other.next_number)
+    assert list(one.items) == list(other.items)
+    for a, b in zip(one.items.values(), other.items.values(), strict=True):
+        assert type(a) is type(b)
+        assert (a.id, a.name, a.visible, a.locked) == (b.id, b.name, b.visible, b.locked)
+        if isinstance(a, Scan) and isinstance(b, Scan):
+            assert np.array_equal(a.mesh.vertices, b.mesh.vertices)
+            assert np.array_equal(a.mesh.triangles, b.mesh.triangles)
+            assert (a.source, a.unit) == (b.source, b.unit)
+        elif isinstance(a, Region) and isinstance(b, Region):
+            assert np.array_equal(a.vertices, b.vertices)
+        elif isinstance(a, Surface) and isinstance(b, Surface):
+            assert np.array_equal(a.geometry.points, b.geometry.points)
+            assert np.array_equal(a.geometry.knots_u, b.geometry.knots_u)
+            assert a.recipe == b.recipe
+            assert one.report(a) == other.report(b)
+            assert [(c.nu, c.nv) for c in a.candidates] == [(c.nu, c.nv) for c in b.candidates]
+            assert is_stale(one, a) == is_stale(other, b)
+
+
+def test_a_job_comes_back_as_it_was(small_job: Job, saved: Path) -> None:
+    assert_same(small_job, read_job(saved))
+
+
+def test_a_rational_surface_and_one_without_recipe_come_back(
+    small_job: Job, tmp_path: Path
+) -> None:
+    surface = next(small_job.all(Surface))
+    weights = np.linspace(0.5, 2, surface.control_points).reshape(surface.geometry.counts)
+    geometry = replace(surface.geometry, weights=weights)
+    drawn = replace(surface, id="surface-9", geometry=geometry, recipe=None, signed=None,
+                    candidates=(), made_of=None)  # fmt: skip
+    write_job(tmp_path / "a.uclay", small_job.with_item(drawn))
+    back = read_job(tmp_path / "a.uclay").items["surface-9"]
+    assert isinstance(back, Surface)
+    assert np.array_equal(back.geometry.weights, weights)  # type: ignore[arg-type]
+    assert back.recipe is None
+
+
+def test_a_stale_surface_comes_back_stale(small_job: Job, tmp_path: Path) -> None:
+    surface = next(small_job.all(Surface))
+    assert surface.recipe is not None
+    recipe = replace(surface.recipe, settings=replace(surface.recipe.settings, smoothness=0.5))
+    edited = small_job.changed(surface.id, recipe=recipe, locked=False)
+    write_job(tmp_path / "a.uclay", edited)
+    assert stale(read_job(tmp_path / "a.uclay")) == [surface.id]
+
+
+def test_a_newer_version_is_refused_with_a_reason(saved: Path) -> None:
+    rewrite(saved, lambda told: told.update(version=VERSION + 1))
+    with pytest.raises(FileError, match="newer version of Usual Clay"):
+        read_job(saved)
+
+
+def test_a_cut_off_file_is_refused_at_any_length(saved: Path) -> None:
+    whole = saved.read_bytes()
+    for share in (0.0, 0.1, 0.5, 0.9, 0.999):
+        saved.write_bytes(whole[: int(len(whole) * share)])
+        with pytest.raises(FileError, match=r"small\.uclay is damaged"):
+            read_job(saved)
+
+
+def test_a_changed_byte_is_seen_or_does_no_harm(small_job: Job, saved: Path) -> None:
+    whole = saved.read_bytes()
+    random = np.random.default_rng(7)
+    refused = 0
+    for place in random.integers(0, len(whole), 150):
+        broken = bytearray(whole)
+        broken[place] ^= int(random.integers(1, 256))
+        saved.write_bytes(bytes(broken))
+        try:
+            back = read_job(saved)
+        except FileError:
+            refused += 1
+        else:
+            assert_same(small_job, back)
+    assert refused > 100
+
+
+def rewrite(
+    path: Path,
+    change: Callable[[dict[str, Any]], object] | None = None,
+    entries: dict[str, bytes] | None = None,
+) -> None:
+    """Write a job file anew with its JSON changed or entries put in place."""
+    with zipfile.ZipFile(path) as archive:
+        content = {name: archive.read(name) for name in archive.namelist()}
+    told = json.loads(content["job.json"])
+    if change is not None:
+        change(told)
+    content["job.json"] = json.dumps(told).encode()
+    content.update(entries or {})
+    with zipfile.ZipFile(path, "w") as archive:
+        for name, data in content.items():
+            archive.writestr(name, data)
+
+
+def npy(array: np.ndarray, pickled: bool = False) -> bytes:
+    buffer = io.BytesIO()
+    np.save(buffer, array, allow_pickle=pickled)
+    return buffer.getvalue()
+
+
+def item(told: dict[str, Any], kind: str) -> dict[str, Any]:
+    return next(item for item in told["items"] if item["kind"] == kind)
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "words"),
+    [
+        ("arrays/scan-1.vertices.npy", npy(np.array([{}], dtype=object), True), "wrong shape"),
+        ("arrays/scan-1.vertices.npy", npy(np.full((9, 3), np.nan)), "not finite"),
+        ("arrays/scan-1.vertices.npy", npy(np.zeros((9, 3))), "point past"),
+        ("arrays/scan-1.vertices.npy", npy(np.zeros((9, 2))), "wrong shape"),
+        ("arrays/scan-1.vertices.npy", npy(np.zeros((9, 3)))[:-8], "shorter or longer"),
+        ("arrays/scan-1.vertices.npy", b"no array", "damaged"),
+        ("arrays/region-2.vertices.npy", npy(np.array([5, 4], dtype=np.int32)), "not fit its scan"),
+        ("arrays/region-2.vertices.npy", npy(np.array([10**9], dtype=np.int32)), "not fit"),
+        ("arrays/surface-3.knots_u.npy", npy(np.linspace(0, 1, 9)), "clamped"),
+        ("arrays/surface-3.points.npy", npy(np.zeros((5, 7, 3))), "do not fit|knots"),
+        ("../outside.npy", b"x", "points outside"),
+        ("/outside.npy", b"x", "points outside"),
+    ],
+)
+def test_arrays_that_lie_are_refused(saved: Path, name: str, data: bytes, words: str) -> None:
+    rewrite(saved, entries={name: data})
+    with pytest.raises(FileError, match=words):
+        read_job(saved)
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        lambda told: told.update(format="other"),
+        lambda told: told.update(version="1"),
+        lambda told: told.update(name=17),
+        lambda told: told.pop("items"),
+        lambda told: told["aim"].update(tolerance=-1),
+        lambda told: told["items"].append(told["items"][0]),
+        lambda told: item(told, "region").update(scan="scan-77"),
+        lambda told: item(told, "scan").update(kind="sculpture"),
+        lambda told: item(told, "scan").update(vertices="arrays/none.npy"),
+        lambda told: item(told, "surface")["recipe"].update(kind="conjure"),
+        lambda told: item(told, "surface")["recipe"]["settings"].update(nu=1),
+        lambda told: item(told, "surface")["recipe"]["settings"].update(magic=1),
+        lambda told: item(told, "surface")["candidates"].update(counts=[[4, 4]] * 9),
+    ],
+)
+def test_json_that_makes_no_sense_is_refused(
+    saved: Path, change: Callable[[dict[str, Any]], object]
+) -> None:
+    rewrite(saved, change)
+    with pytest.raises(FileError, match=r"damaged or no job file.*Nothing was opened"):
+        read_job(saved)
+
+
+def test_files_that_are_no_zip_or_not_there_are_refused(tmp_path: Path) -> None:
+    text = tmp_path / "text.uclay"
+    text.write_text("solid words")
+    with pytest.raises(FileError, match="damaged or no job file"):
+        read_job(text)
+    with pytest.raises(FileError, match="not there"):
+        read_job(tmp_path / "none.uclay")
+
+
+@contextmanager
+def small_disk(most: int) -> Iterator[None]:
+    """Let no file grow past `most` bytes, as on a full disk."""
+    old = resource.getrlimit(resource.RLIMIT_FSIZE)
+    ignored = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (most, old[1]))
+    try:
+        yield
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, old)
+        signal.signal(signal.SIGXFSZ, ignored)
+
+
+def test_a_full_disk_leaves_the_old_file_whole(small_job: Job, saved: Path) -> None:
+    before = saved.read_bytes()
+    renamed = replace(small_job, name="Newer")
+    with small_disk(20_000), pytest.raises(FileError, match=r"disk is full.*unchanged"):
+        write_job(saved, renamed)
+    assert saved.read_bytes() == before
+    assert [path.name for path in saved.parent.iterdir()] == [saved.name]
+    write_job(saved, renamed)
+    assert read_job(saved).name == "Newer"
+
+
+def test_a_place_that_is_not_there_is_told(small_job: Job, tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="could not be written"):
+        write_job(tmp_path / "none" / "a.uclay", small_job)

@@ -1,0 +1,112 @@
+"""Scans from files: every format, every unit, and everything that can be wrong with one."""
+
+from __future__ import annotations
+
+import struct
+from pathlib import Path
+
+import numpy as np
+import pytest
+import trimesh
+
+from tests.conftest import sphere
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.files.errors import FileError
+from usual_clay.files.mesh_file import read_mesh, write_mesh
+
+TETRA = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]])
+FACES = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]])
+
+
+@pytest.mark.parametrize("name", ["a.stl", "a.ply", "a.obj", "ascii.stl", "ascii.ply"])
+def test_every_format_comes_back_welded(tmp_path: Path, name: str) -> None:
+    ball = sphere(12.5)
+    made = trimesh.Trimesh(ball.vertices, ball.triangles, process=False)
+    path = tmp_path / name
+    if name == "ascii.stl":
+        path.write_text(made.export(file_type="stl_ascii"))
+    elif name == "ascii.ply":
+        path.write_bytes(made.export(file_type="ply", encoding="ascii"))
+    else:
+        made.export(path)
+    mesh = read_mesh(path)
+    assert len(mesh.vertices) == len(ball.vertices)
+    assert len(mesh.triangles) == len(ball.triangles)
+    assert np.linalg.norm(mesh.vertices, axis=1) == pytest.approx(12.5, rel=1e-5)
+    assert np.einsum("nk,nk->n", mesh.vertex_normals, mesh.vertices).min() > 0
+
+
+def test_units_become_millimetres(tmp_path: Path) -> None:
+    write_mesh(tmp_path / "a.stl", TETRA, FACES)
+    for unit, factor in (("mm", 1), ("cm", 10), ("m", 1000), ("in", 25.4), ("ft", 304.8)):
+        assert read_mesh(tmp_path / "a.stl", unit).box[1].max() == pytest.approx(factor)
+    with pytest.raises(FileError, match="unknown unit 'ell'"):
+        read_mesh(tmp_path / "a.stl", "ell")
+
+
+def test_written_and_read_back(tmp_path: Path, lure: TriangleMesh) -> None:
+    write_mesh(tmp_path / "a.ply", lure.vertices, lure.triangles)
+    back = read_mesh(tmp_path / "a.ply")
+    assert (tmp_path / "a.ply").stat().st_size < 4 << 20
+    assert len(back.triangles) == len(lure.triangles)
+    assert np.abs(back.box - lure.box).max() < 1e-4
+
+
+def ply(vertices: str, faces: str, counts: tuple[int, int]) -> str:
+    return (
+        f"ply\nformat ascii 1.0\nelement vertex {counts[0]}\nproperty float x\nproperty float y\n"
+        f"property float z\nelement face {counts[1]}\nproperty list uchar int vertex_indices\n"
+        f"end_header\n{vertices}{faces}"
+    )
+
+
+GOOD = "0 0 0\n1 0 0\n0 1 0\n"
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "words"),
+    [
+        ("empty.ply", "", "is empty"),
+        ("empty.stl", "", "is empty"),
+        ("words.stl", "this is a letter, not a mesh\n" * 40, "readable STL|no triangles|past"),
+        ("words.ply", "this is a letter, not a mesh\n", "readable PLY"),
+        ("words.obj", "this is a letter, not a mesh\n", "OBJ|no triangles"),
+        ("nan.ply", ply("0 0 0\nnan 0 0\n0 1 0\n", "3 0 1 2\n", (3, 1)), "no finite numbers"),
+        ("inf.ply", ply("0 0 0\ninf 0 0\n0 1 0\n", "3 0 1 2\n", (3, 1)), "no finite numbers"),
+        ("past.ply", ply(GOOD, "3 0 1 9\n", (3, 1)), "point past the 3 vertices"),
+        ("past.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n", "past|readable OBJ"),
+        ("cloud.ply", ply(GOOD, "", (3, 0)), "no triangles"),
+        ("flat.ply", ply("0 0 0\n1 0 0\n2 0 0\n", "3 0 1 2\n", (3, 1)), "no area"),
+        ("cut.ply", ply(GOOD, "", (3, 1)), "cut"),
+        ("scan.docx", "x", "scans are read from"),
+    ],
+)
+def test_bad_files_are_refused_by_name(tmp_path: Path, name: str, content: str, words: str) -> None:
+    path = tmp_path / name
+    path.write_text(content)
+    with pytest.raises(FileError, match=words) as told:
+        read_mesh(path)
+    assert name in str(told.value)
+
+
+def test_a_missing_file_is_told(tmp_path: Path) -> None:
+    with pytest.raises(FileError, match=r"none\.stl cannot be opened"):
+        read_mesh(tmp_path / "none.stl")
+
+
+def test_a_file_that_claims_to_be_huge_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "huge.stl"
+    path.write_bytes(b" " * 80 + struct.pack("<I", 2**32 - 1) + b"\0" * 500)
+    with pytest.raises(FileError):
+        read_mesh(path)
+    cut = tmp_path / "cut.stl"
+    write_mesh(cut, TETRA, FACES)
+    cut.write_bytes(cut.read_bytes()[:-30])
+    with pytest.raises(FileError):
+        read_mesh(cut)
+
+
+def test_one_triangle_is_a_mesh_but_no_region_to_drape(tmp_path: Path) -> None:
+    path = tmp_path / "one.ply"
+    path.write_text(ply(GOOD, "3 0 1 2\n", (3, 1)))
+    assert len(read_mesh(path).triangles) == 1

@@ -1,0 +1,171 @@
+"""The job as a value: edits, history, staleness and remaking."""
+
+from __future__ import annotations
+
+from dataclasses import FrozenInstanceError, replace
+
+import numpy as np
+import pytest
+
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.drape import DrapeSettings, drape
+from usual_clay.job.history import DEEPEST, History
+from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.job.job import Job, JobError, sample_of
+from usual_clay.job.recipes import KINDS
+from usual_clay.job.remake import basis_of, is_stale, remake, stale
+
+
+def back(job: Job) -> Surface:
+    return next(job.all(Surface))
+
+
+def region(job: Job) -> Region:
+    return next(job.all(Region))
+
+
+def test_an_edit_makes_a_new_job_that_shares_the_rest(demo_job: Job) -> None:
+    scan = next(demo_job.all(Scan))
+    renamed = demo_job.changed(scan.id, name="Other")
+    assert demo_job.items[scan.id].name == "Lure scan"
+    assert renamed.items[scan.id].name == "Other"
+    assert renamed.items[scan.id].mesh is scan.mesh  # type: ignore[attr-defined]
+    assert renamed.items[back(demo_job).id] is back(demo_job)
+    assert list(renamed.items) == list(demo_job.items)
+    with pytest.raises(TypeError):
+        demo_job.items["x"] = scan  # type: ignore[index]
+    with pytest.raises(FrozenInstanceError):
+        scan.name = "x"  # type: ignore[misc]
+    with pytest.raises(ValueError, match="read-only"):
+        scan.mesh.vertices[0] = 0
+
+
+def test_ids_are_never_used_again_and_names_stay_apart(demo_job: Job) -> None:
+    first = back(demo_job)
+    fewer = demo_job.without(first.id)
+    assert fewer.new_id("surface") != first.id
+    more = demo_job.with_item(replace(first, id=demo_job.new_id("surface")))
+    assert more.next_number == demo_job.next_number + 1
+    assert demo_job.free_name("Back") == "Back 2"
+    assert demo_job.changed(first.id, name="Back 2").free_name("Back") == "Back 3"
+    assert demo_job.free_name("Belly") == "Belly"
+
+
+def test_deleting_leaves_followers_loose_and_respects_locks(demo_job: Job) -> None:
+    surface, chosen = back(demo_job), region(demo_job)
+    assert demo_job.followers(chosen.id) == [surface]
+    without = demo_job.without(chosen.id)
+    assert without.is_loose(back(without))
+    assert back(without).geometry is surface.geometry
+    assert stale(without) == []
+    assert without.report(back(without)) == demo_job.report(surface)
+    scanless = demo_job.without(chosen.scan)
+    assert not list(scanless.all(Region))
+    assert list(scanless.all(Surface))
+    for locked_id, deleted in ((surface.id, surface.id), (chosen.id, chosen.scan)):
+        locked = demo_job.changed(locked_id, locked=True)
+        with pytest.raises(JobError, match="locked"):
+            locked.without(deleted)
+
+
+def test_what_follows_an_edit_is_stale_until_it_is_remade(demo_job: Job) -> None:
+    surface = back(demo_job)
+    assert not is_stale(demo_job, surface)
+    assert surface.recipe is not None
+    recipe = replace(surface.recipe, settings=DrapeSettings(nu=8, nv=5, reach=0.1))
+    edited = demo_job.changed(surface.id, recipe=recipe)
+    assert stale(edited) == [surface.id]
+    basis = basis_of(edited, back(edited))
+    assert basis is not None
+    partial: list[Surface] = []
+    made, start = remake(
+        back(edited), basis, [sample_of(edited, region(edited))], found=partial.append
+    )
+    done = edited.with_item(made)
+    assert made.geometry.counts == (8, 5)
+    assert stale(done) == []
+    assert partial
+    assert is_stale(edited.with_item(partial[0]), partial[0])
+    assert [(c.nu, c.nv) for c in made.candidates] == [(14, 6), (8, 5)]
+    assert len(start[0]) == len(region(done).vertices)
+    again, _ = remake(made, basis, [sample_of(done, region(done))], start)
+    assert len(again.candidates) == 2
+
+
+def test_a_changed_region_makes_its_surface_stale_but_not_a_locked_one(demo_job: Job) -> None:
+    surface, chosen = back(demo_job), region(demo_job)
+    edited = demo_job.changed(chosen.id, vertices=chosen.vertices[::2])
+    assert stale(edited) == [surface.id]
+    assert stale(edited.changed(surface.id, locked=True)) == []
+    renamed = demo_job.changed(chosen.id, name="Top")
+    assert stale(renamed) == []
+
+
+def test_remaking_is_a_pure_function(demo_job: Job) -> None:
+    surface = back(demo_job)
+    assert surface.recipe is not None
+    sample = sample_of(demo_job, region(demo_job))
+    kind = KINDS[surface.recipe.kind]
+    one, two = (kind.make(surface.recipe.settings, [sample]) for _ in range(2))
+    assert np.array_equal(one.surface.points, two.surface.points)
+    assert np.allclose(one.surface.points, surface.geometry.points, atol=1e-9)
+    direct = drape(sample, surface.recipe.settings)
+    assert np.array_equal(direct.surface.points, one.surface.points)
+
+
+def test_report_follows_the_jobs_one_aim(demo_job: Job) -> None:
+    surface = back(demo_job)
+    strict = replace(demo_job, aim=Aim(0.02, 0.95))
+    reports = [job.report(surface) for job in (demo_job, strict)]
+    assert reports[0] is not None
+    assert reports[1] is not None
+    assert reports[0].within_share > reports[1].within_share
+    assert reports[0].at_share == reports[1].at_share
+    assert demo_job.report(replace(surface, signed=None)) is None
+
+
+def test_history_goes_back_and_forward() -> None:
+    jobs = [Job(name=f"{number}") for number in range(5)]
+    history = History(jobs[0])
+    for job in jobs[1:4]:
+        history.commit(job, f"edit {job.name}")
+    assert history.undo() is jobs[2]
+    assert history.redo_words == "edit 3"
+    assert history.undo() is jobs[1]
+    history.commit(jobs[4], "other")
+    assert history.redo() is jobs[4]
+    assert history.redo_words is None
+    assert [history.undo() for _ in range(4)] == [jobs[1], jobs[0], jobs[0], jobs[0]]
+    assert history.undo_words is None
+
+
+def test_a_dragged_slider_is_one_step_and_results_are_none() -> None:
+    start = Job(name="start")
+    history = History(start)
+    for number in range(6):
+        history.commit(Job(name=f"drag {number}"), "smoothness", onto_last=True)
+    history.amend(Job(name="result"))
+    assert history.job.name == "result"
+    assert history.undo() is start
+    assert history.redo().name == "result"
+    history.commit(Job(name="next"), "reach", onto_last=True)
+    assert history.undo().name == "result"
+
+
+def test_history_has_an_end() -> None:
+    history = History(Job())
+    for number in range(DEEPEST + 20):
+        history.commit(Job(name=str(number)), f"edit {number}")
+    for _ in range(DEEPEST + 20):
+        history.undo()
+    assert history.job.name == "20"
+
+
+def test_a_sample_needs_its_scan(demo_job: Job) -> None:
+    chosen = region(demo_job)
+    assert np.array_equal(
+        sample_of(demo_job, chosen).points,
+        demo_job.items[chosen.scan].mesh.vertices[chosen.vertices],  # type: ignore[attr-defined]
+    )
+    with pytest.raises(JobError, match="no longer in the job"):
+        sample_of(demo_job.without(chosen.scan), chosen)

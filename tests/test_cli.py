@@ -1,0 +1,142 @@
+"""The command line: the same core without a window."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.conftest import box_mesh
+from usual_clay.cli import BAD_INPUT, MET, NOT_MET, main
+from usual_clay.core.check.deviation import Aim, judge
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.demo.make import BACK_SEED
+from usual_clay.demo.scan import pose
+from usual_clay.files.exchange import read_exchange
+from usual_clay.files.mesh_file import read_mesh, write_mesh
+
+FIGURES = {
+    "points", "control_points", "total", "within_share", "rms", "p95", "max", "noise", "seconds",
+    "met",
+}  # fmt: skip
+
+
+def back_region(spread: float = 0.36) -> str:
+    x, y, z = pose().to_scan(np.array([BACK_SEED]))[0]
+    return f"{x},{y},{z},{spread}"
+
+
+def test_fit_to_tolerance_writes_a_surface_and_its_report(
+    tmp_path: Path, scan_file: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    out, report = tmp_path / "back.step", tmp_path / "back.json"
+    code = main(
+        ["fit", str(scan_file), "--tolerance", "0.05", "--region", back_region(), "--reach", "10",
+         "--out", str(out), "--report", str(report)]
+    )  # fmt: skip
+    assert code == MET
+    figures = json.loads(report.read_text())
+    assert set(figures) == FIGURES
+    assert figures["met"] is True
+    assert figures["within_share"] >= 0.95
+    assert figures["p95"] <= 0.05
+    assert figures["noise"] == pytest.approx(0.02, rel=0.15)
+    (surface,) = read_exchange(out)
+    assert list(surface.counts) == figures["control_points"]
+    assert figures["total"] == np.prod(surface.counts) <= 200
+    assert "control points" in capsys.readouterr().out
+    # What the report says is true of the file that was written.
+    mesh = read_mesh(scan_file)
+    from usual_clay.demo.make import back_of
+
+    signed = foot_points(surface, mesh.vertices[back_of(mesh)]).signed
+    again = judge(signed, Aim(0.05))
+    assert again.points == pytest.approx(figures["points"], rel=0.01)
+    assert again.within_share == pytest.approx(figures["within_share"], abs=0.003)
+
+
+def test_fit_with_given_counts_may_miss_the_tolerance(tmp_path: Path, scan_file: Path) -> None:
+    out, report = tmp_path / "back.igs", tmp_path / "back.json"
+    code = main(
+        ["fit", str(scan_file), "--tolerance", "0.03", "--share", "0.9", "--controls", "6x4",
+         "--region", back_region(), "--smooth", "0.1", "--out", str(out), "--report", str(report)]
+    )  # fmt: skip
+    assert code == NOT_MET
+    figures = json.loads(report.read_text())
+    assert figures["control_points"] == [6, 4]
+    assert figures["met"] is False
+    assert read_exchange(out)[0].counts == (6, 4)
+
+
+def test_units_scale_the_result(tmp_path: Path, scan_file: Path) -> None:
+    sizes = []
+    for unit, region in (("mm", 1.0), ("in", 25.4)):
+        x, y, z = pose().to_scan(np.array([BACK_SEED]))[0] * region
+        out = tmp_path / f"{unit}.step"
+        main(["fit", str(scan_file), "--tolerance", "9", "--controls", "5x4", "--unit", unit,
+              "--region", f"{x},{y},{z},0.3", "--out", str(out)])  # fmt: skip
+        sizes.append(np.ptp(read_exchange(out)[0].points.reshape(-1, 3), axis=0))
+    assert sizes[1] == pytest.approx(sizes[0] * 25.4, rel=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("more", "words"),
+    [
+        (["--tolerance", "0"], "tolerance must be more than 0"),
+        (["--tolerance", "-1"], "tolerance must be more than 0"),
+        (["--tolerance", "nan"], "tolerance must be more than 0"),
+        (["--tolerance", "1", "--share", "2"], "share must be"),
+        (["--tolerance", "1", "--controls", "many"], "--controls must be"),
+        (["--tolerance", "1", "--controls", "2x2"], "must be 4 to 200"),
+        (["--tolerance", "1", "--region", "here"], "--region must be"),
+        (["--tolerance", "1", "--region", "1,2,nan,0.5"], "finite"),
+        (["--tolerance", "1", "--region", "all"], "folds over its base plane.*four-corner patch"),
+        (["--tolerance", "1", "--reach", "300", "--controls", "5x5"], "reach must be"),
+    ],
+)
+def test_bad_input_is_one_line_and_exit_2(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], more: list[str], words: str
+) -> None:
+    cube = box_mesh()
+    write_mesh(tmp_path / "cube.ply", cube.vertices, cube.triangles)
+    out = tmp_path / "o.step"
+    assert main(["fit", str(tmp_path / "cube.ply"), "--out", str(out), *more]) == BAD_INPUT
+    told = capsys.readouterr().err
+    assert told.count("\n") == 1
+    import re
+
+    assert re.search(words, told), told
+    assert not out.exists()
+
+
+def test_too_few_points_and_no_mesh_are_bad_input(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    one = tmp_path / "one.obj"
+    one.write_text("v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+    words = tmp_path / "words.ply"
+    words.write_text("a letter")
+    for path, expected in ((one, "3 points, fewer than"), (words, "no readable PLY")):
+        code = main(["fit", str(path), "--tolerance", "1", "--out", str(tmp_path / "o.step")])
+        assert code == BAD_INPUT
+        assert expected in capsys.readouterr().err
+
+
+def test_demo_without_a_display_says_how_to_get_a_picture() -> None:
+    environment = {
+        key: value
+        for key, value in os.environ.items()
+        if key not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
+    }
+    ran = subprocess.run(
+        [sys.executable, "-m", "usual_clay", "demo"], env=environment, capture_output=True,
+        text=True, timeout=60, check=False,
+    )  # fmt: skip
+    assert ran.returncode == BAD_INPUT
+    assert "./run shots" in ran.stderr
+    assert "Traceback" not in ran.stderr
