@@ -13,21 +13,12 @@ from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.widgets import label, rule
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.budget import Candidate, front_of
 from usual_clay.job.items import Surface
 from usual_clay.job.remake import is_stale
 
 pg.setConfigOptions(antialias=True, background=palette.PANEL, foreground=palette.SOFT_INK)
 STEPS = (1, 2, 5)
-
-
-def front_of(candidates: list[Candidate], share: float) -> list[Candidate]:
-    """Return the candidates that no other beats in both control points and deviation."""
-    front: list[Candidate] = []
-    for candidate in sorted(candidates, key=lambda c: (c.total, c.deviation(share))):
-        if not front or candidate.deviation(share) < front[-1].deviation(share):
-            front.append(candidate)
-    return front
 
 
 class LogAxis(pg.AxisItem):

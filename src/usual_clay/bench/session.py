@@ -347,6 +347,8 @@ class Session(QObject):
             return to_tolerance(sample, recipe.settings, aim, progress=progress, found=partial)
 
         def partial(candidate: Candidate) -> None:
+            pair = (candidate.nu, candidate.nv)
+            self.found = [c for c in self.found if (c.nu, c.nv) != pair]
             self.found.append(candidate)
             self.searching.emit()
 

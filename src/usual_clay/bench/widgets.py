@@ -33,6 +33,8 @@ def button(
     made.setToolTip(tip)
     made.setAccessibleName(words or tip)
     made.setCheckable(checkable)
+    # A click must not take the focus: Enter still means what it means on the stage.
+    made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     if role:
         made.setProperty("role", role)
     if picture is not None:

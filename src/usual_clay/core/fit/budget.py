@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -88,6 +88,15 @@ def candidate_of(settings: DrapeSettings, signed: Floats) -> Candidate:
     return Candidate(settings.nu, settings.nv, distance_levels(signed))
 
 
+def front_of(candidates: Sequence[Candidate], share: float) -> list[Candidate]:
+    """Return the candidates that no other beats in both control points and deviation."""
+    front: list[Candidate] = []
+    for candidate in sorted(candidates, key=lambda c: (c.total, c.deviation(share))):
+        if not front or candidate.deviation(share) < front[-1].deviation(share):
+            front.append(candidate)
+    return front
+
+
 class _Trials:
     """The candidates tried so far, each started from the parameters of a smaller one."""
 
@@ -112,22 +121,35 @@ class _Trials:
     def deviation(self, nu: int, nv: int) -> float:
         """Return the deviation at the wanted share, computing it where it is not known."""
         if (nu, nv) not in self.seen:
-            self._try(nu, nv)
+            # The first one starts from parameters that were never corrected.
+            self._try(nu, nv, rounds=1 if self.seen else 3)
         return self.seen[nu, nv].deviation(self.aim.share)
 
-    def _try(self, nu: int, nv: int) -> None:
+    def _try(self, nu: int, nv: int, rounds: int = 1) -> None:
         tried = len(self.seen)
         self.progress(tried / (tried + 8), f"{nu} × {nv} control points")
         settings = self.settings.sized(nu, nv)
         space = space_of(settings)
-        rounds = 1 if self.seen else 3
         for _ in range(rounds):
             _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
             weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
             self.start = (feet.u, feet.v, weights)
-        self.seen[nu, nv] = candidate_of(settings, feet.signed)
+        made, known = candidate_of(settings, feet.signed), self.seen.get((nu, nv))
+        if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
+            self.seen[nu, nv] = made
         self.ends[nu, nv] = self.start
         self.found(self.seen[nu, nv])
+
+    def polish_front(self, start: Start) -> None:
+        """Compute the front's candidates anew from the best parameters known.
+
+        Coarse candidates were tried while the parameters had hardly been corrected, and looked
+        worse than they are.
+        """
+        share = self.aim.share
+        for candidate in front_of(list(self.seen.values()), share):
+            self.start = start
+            self._try(candidate.nu, candidate.nv, rounds=2)
 
     def enough_points(self, nu: int, nv: int) -> bool:
         return nu * nv <= len(self.sample.points)
@@ -174,6 +196,8 @@ def to_tolerance(
             raise
         best = _best_so_far(trials)
     chosen, fitted, report = _settle(sample, trials, best, limit, cancelled)
+    if not cancelled and len(fitted.feet.u) == len(trials.sample.points):
+        trials.polish_front(fitted.start)
     trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
     words = _in_words(chosen, report, aim, sample.noise, limit, cancelled)
     return Search(fitted, chosen, report, tuple(trials.seen.values()), words, cancelled)

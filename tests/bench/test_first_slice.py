@@ -1,0 +1,250 @@
+"""The whole path as a new user walks it, with mouse and keys."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from tests.bench.conftest import BACK, CTRL, NONE, Hands
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.demo.scan import pose
+from usual_clay.demo.shape import signed_distance
+from usual_clay.files.exchange import read_exchange
+from usual_clay.files.mesh_file import read_mesh
+from usual_clay.job.items import Region, Scan, Surface
+
+
+def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> None:
+    window, session = hands.window, hands.session
+    # The scan's file has no unit: it is asked for, with the size it makes.
+    window.open_file(scan_file)
+    hands.wait()
+    card = window.cards.bring_in
+    assert window.cards.card is card
+    assert "94" in card.made.text()
+    QTest.mouseClick(card.unit._buttons["in"], Qt.MouseButton.LeftButton)
+    assert "2389" in card.made.text()
+    QTest.mouseClick(card.unit._buttons["mm"], Qt.MouseButton.LeftButton)
+    hands.key(Qt.Key.Key_Return, widget=hands.pane)
+    assert [scan.name for scan in session.job.all(Scan)] == ["brackwater-lure"]
+    # The back in two clicks: Spread, and the back itself.
+    window.set_station("Surface")
+    QTest.mouseClick(window.rail.tools["spread"], Qt.MouseButton.LeftButton)
+    hands.click(BACK)
+    region = next(session.job.all(Region))
+    assert 15_000 < len(region.vertices) < 35_000
+    # Enter drapes it.
+    hands.key(Qt.Key.Key_Return, widget=hands.pane)
+    surface = session.chosen_surface()
+    assert surface is not None
+    assert surface.geometry.counts == (10, 10)
+    assert surface.recipe is not None
+    assert surface.recipe.settings.reach == pytest.approx(0.4)
+    # To tolerance with its key; every candidate stays in Balance.
+    hands.key(Qt.Key.Key_T, widget=hands.pane)
+    surface = session.chosen_surface()
+    assert surface is not None
+    report = session.job.report(surface)
+    assert report is not None
+    assert report.met
+    assert report.at_share <= 0.05
+    assert len(surface.candidates) > 8
+    assert len(window.balance.chart._places) == len(surface.candidates)
+    # Against the truth the surface is far better than against the noisy scan.
+    middle = np.abs(surface.signed) < 0.1  # type: ignore[operator]
+    feet = _feet(surface, session.job.items[region.scan].mesh.vertices[region.vertices])
+    true = np.abs(signed_distance(pose().to_lure(feet)))[middle]
+    assert np.quantile(true, 0.95) < 0.04
+    # Save, open again, and all is as it was.
+    assert session.save(tmp_path / "lure.uclay")
+    session.new()
+    assert not session.job.items
+    assert session.open(tmp_path / "lure.uclay")
+    hands.wait()
+    again = next(session.job.all(Surface))
+    assert np.array_equal(again.geometry.points, surface.geometry.points)
+    assert session.job.report(again) == report
+    assert len(again.candidates) == len(surface.candidates)
+    assert session.is_saved
+    # STEP, IGES and STL.
+    session.choose(again.id)
+    for suffix in (".step", ".igs"):
+        window.write_to(tmp_path / f"back{suffix}")
+        hands.wait()
+        (back,) = read_exchange(tmp_path / f"back{suffix}")
+        assert np.abs(back.points - again.geometry.points).max() < 1e-9
+    window.write_to(tmp_path / "back.stl")
+    hands.wait()
+    assert len(read_mesh(tmp_path / "back.stl").triangles) > 100
+
+
+def _feet(surface: Surface, points: np.ndarray) -> np.ndarray:
+    from usual_clay.core.spline.closest import foot_points
+
+    return foot_points(surface.geometry, points).feet
+
+
+def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    surface = session.chosen_surface()
+    assert surface is not None
+    for tolerance in (0.05, 0.08):
+        window.top_bar.tolerance.setValue(tolerance)
+        with_demo.wait()
+        report = session.job.report(surface)
+        assert report is not None
+        figure = f"{report.at_share:.3f}"
+        assert window.cards.card.near.figure.text() == f"{figure} mm"  # type: ignore[attr-defined]
+        row = window.shelf.rows[surface.id]
+        assert figure in [part.text() for part in row.findChildren(type(row.name))]
+        assert figure in window.balance.chart.note.toPlainText()
+        assert window.balance.histogram.share.text() == f"{report.within_share:.1%}".replace(
+            "%", " %"
+        )
+        assert f"tolerance {tolerance:.3f}" in window.balance.chart.tolerance_words.toPlainText()
+        assert session.job.aim.tolerance == tolerance
+    assert with_demo.session.history.undo_words == "tolerance"
+
+
+def test_settings_refit_live_and_are_marked_stale(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    card = window.cards.card
+    before = session.chosen_surface()
+    assert before is not None
+    card.nu.setValue(9)  # type: ignore[attr-defined]
+    now = session.chosen_surface()
+    assert now is not None
+    assert now.geometry is before.geometry
+    assert card.near.words.text() == "being fitted"  # type: ignore[attr-defined]
+    assert "fitting" in window.balance.chart.note.toPlainText()
+    with_demo.wait()
+    made = session.chosen_surface()
+    assert made is not None
+    assert made.geometry.counts == (9, 6)
+    assert card.near.words.text() == "95 % are nearer"  # type: ignore[attr-defined]
+    card.degree.setValue(5)  # type: ignore[attr-defined]
+    with_demo.wait()
+    assert session.chosen_surface().geometry.degrees == (5, 5)  # type: ignore[union-attr]
+    card.smoothness.slider.setValue(90)  # type: ignore[attr-defined]
+    with_demo.wait()
+    stiff = session.job.report(session.chosen_surface())  # type: ignore[arg-type]
+    assert stiff is not None
+    assert stiff.at_share > 0.1
+    # Other settings than counts leave no old candidates behind.
+    assert len(session.chosen_surface().candidates) == 1  # type: ignore[union-attr]
+    for _ in range(3):
+        with_demo.key(Qt.Key.Key_Z, CTRL, hands_on(window))
+    back = session.chosen_surface()
+    assert back is not None
+    assert back.geometry is before.geometry
+
+
+def hands_on(window):
+    return window.stage.free
+
+
+def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
+    card, session = with_demo.window.cards.card, with_demo.session
+    QTest.mouseClick(card.frame._buttons["axes"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    with_demo.wait()
+    corner = session.chosen_surface().geometry.points[0, 0]  # type: ignore[union-attr]
+    QTest.mouseClick(card.frame._buttons["locked"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    with_demo.wait()
+    assert card.plane.isVisible()  # type: ignore[attr-defined]
+    card.plane.setCurrentText("yx")  # type: ignore[attr-defined]
+    with_demo.wait()
+    turned = session.chosen_surface()
+    assert turned is not None
+    assert turned.recipe is not None
+    assert (turned.recipe.settings.frame, turned.recipe.settings.plane) == ("locked", "yx")
+    assert np.linalg.norm(turned.geometry.points[0, 0] - corner) > 1
+    assert not with_demo.session.trouble
+
+
+def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    with_demo.key(Qt.Key.Key_T, widget=with_demo.pane)
+    chart = window.balance.chart
+    front = chart._front
+    assert len(front) > 4
+    view = chart.plot.getViewBox()
+
+    def pixel(place: tuple) -> QPoint:
+        from PySide6.QtCore import QPointF
+
+        scene = view.mapViewToScene(QPointF(place[0], place[1]))
+        return chart.plot.mapFromScene(scene)
+
+    for place in (front[1], front[3]):
+        QTest.mouseClick(chart.plot.viewport(), Qt.MouseButton.LeftButton, NONE, pixel(place))
+        with_demo.wait()
+        surface = session.chosen_surface()
+        assert surface is not None
+        assert surface.geometry.counts == (place[2].nu, place[2].nv)
+        report = session.job.report(surface)
+        assert report is not None
+        assert report.at_share == pytest.approx(place[2].deviation(0.95), rel=0.15)
+    with_demo.drag(
+        [pixel(front[1]), pixel(front[2]), pixel(front[4])], widget=chart.plot.viewport()
+    )
+    assert session.chosen_surface().geometry.counts == (front[4][2].nu, front[4][2].nv)
+
+
+def test_a_search_is_stopped_and_keeps_the_best(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    window.top_bar.tolerance.setValue(0.042)
+    surface = session.chosen_surface()
+    assert surface is not None
+    window.to_tolerance()
+    with_demo.wait(lambda: len(session.found) > 4)
+    assert window.cards.card.search.text() == "Stop"  # type: ignore[attr-defined]
+    assert window.hint_line.cancel.isVisible()
+    QTest.mouseClick(window.hint_line.cancel, Qt.MouseButton.LeftButton)
+    with_demo.wait()
+    assert "Stopped" in session.search_words[surface.id]
+    stopped = session.chosen_surface()
+    assert stopped is not None
+    assert len(stopped.candidates) >= 5
+    assert window.cards.card.search.text() == "To tolerance"  # type: ignore[attr-defined]
+
+
+def test_a_region_that_folds_is_told_and_the_way_named(with_scan: Hands) -> None:
+    window, session = with_scan.window, with_scan.session
+    window.take("spread")
+    session.set_spread(1.0)
+    with_scan.click(BACK)
+    window.drape()
+    with_scan.wait()
+    assert not list(session.job.all(Surface))
+    assert "folds over" in window.cards.card.trouble.text()  # type: ignore[attr-defined]
+    assert "four-corner patch" in window.cards.card.trouble.text()  # type: ignore[attr-defined]
+
+
+def test_a_damaged_job_leaves_the_open_one_alone(with_demo: Hands, tmp_path: Path) -> None:
+    before = with_demo.session.job
+    bad = tmp_path / "bad.uclay"
+    bad.write_bytes(b"PK\x03\x04 nonsense")
+    with_demo.window.open_file(bad)
+    with_demo.wait()
+    assert with_demo.session.job is before
+    assert "damaged" in with_demo.window.cards.told.text()
+    odd = tmp_path / "letter.ply"
+    odd.write_text("a letter")
+    with_demo.window.open_file(odd)
+    with_demo.wait()
+    assert with_demo.session.job is before
+    assert "no readable PLY" in with_demo.window.cards.told.text()
+
+
+def test_a_new_surface_is_dropped_by_escape(with_scan: Hands, lure: TriangleMesh) -> None:
+    with_scan.window.take("spread")
+    with_scan.click(BACK)
+    with_scan.key(Qt.Key.Key_Return, widget=with_scan.pane)
+    assert list(with_scan.session.job.all(Surface))
+    with_scan.key(Qt.Key.Key_Escape, widget=with_scan.pane)
+    assert not list(with_scan.session.job.all(Surface))
+    assert list(with_scan.session.job.all(Region))
