@@ -187,7 +187,9 @@ def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
         assert surface.geometry.counts == (place[2].nu, place[2].nv)
         report = session.job.report(surface)
         assert report is not None
-        assert report.at_share == pytest.approx(place[2].deviation(0.95), rel=0.15)
+        # A dot is what the search saw; settled in full the surface is no worse.
+        dot = place[2].deviation(0.95)
+        assert 0.6 * dot < report.at_share < 1.05 * dot
     with_demo.drag(
         [pixel(front[1]), pixel(front[2]), pixel(front[4])], widget=chart.plot.viewport()
     )

@@ -85,6 +85,12 @@ class Finder(QFrame):
             self._table.run(item.data(Qt.ItemDataRole.UserRole))
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        own = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape)
+        asked = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
+        if asked and event.key() in own:
+            # These keys are the finder's while it is open, not the window's.
+            event.accept()
+            return True
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             key = event.key()
             if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):

@@ -177,7 +177,7 @@ class Session(QObject):
 
     def rename(self, item_id: ItemId, name: str) -> None:
         name = name.strip()
-        if name and name != self.job.items[item_id].name:
+        if item_id in self.job.items and name and name != self.job.items[item_id].name:
             self.commit(self.job.changed(item_id, name=self.job.free_name(name)), "rename")
 
     def set_flag(self, item_id: ItemId, flag: str, value: bool) -> None:

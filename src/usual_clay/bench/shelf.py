@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QRectF, Qt, Signal
+from PySide6.QtCore import QPoint, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import (
     QFrame,
@@ -136,8 +136,10 @@ class ShelfRow(QFrame):
 
     def _renamed(self, field: QLineEdit) -> None:
         field.blockSignals(True)
-        field.deleteLater()
-        self.session.rename(self.item.id, field.text())
+        field.hide()
+        session, item_id, words = self.session, self.item.id, field.text()
+        # The row is made anew by the edit: let the field's own event end first.
+        QTimer.singleShot(0, session, lambda: session.rename(item_id, words))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.session.choose(self.item.id)
@@ -222,7 +224,11 @@ class Shelf(QScrollArea):
                 self.rows[item.id] = row
                 column.addWidget(row)
         column.addStretch(1)
+        # The old rows may be in the middle of an event of their own: they go when it is over.
+        old = self.takeWidget()
         self.setWidget(body)
+        if old is not None:
+            old.deleteLater()
         if focused in self.rows:
             self.rows[focused].setFocus()
 

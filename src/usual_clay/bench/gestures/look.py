@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
+from usual_clay.core.arrays import Floats
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -15,11 +16,7 @@ FULL_TURN = 3.6
 
 def turn(pane: Pane, press: Pointer) -> Gesture:
     """Turn about what was under the cursor, or about the middle of what is shown."""
-    origin, direction = pane.view.ray(press.x, press.y)
-    target = pane.scene.target(origin, direction)
-    outline = pane.scene.outline()
-    middle = pane.view.camera.focus if outline is None else outline.mean(axis=0)
-    about = middle if target is None else target.hit.point
+    about = _grabbed(pane, press)
     last = press
     while True:
         event = yield
@@ -33,18 +30,25 @@ def turn(pane: Pane, press: Pointer) -> Gesture:
 
 
 def pan(pane: Pane, press: Pointer) -> Gesture:
-    """Move the view across its own plane."""
+    """Move the view across its own plane; what was grabbed stays under the cursor."""
+    scale = pane.view.mm_per_pixel(_grabbed(pane, press))
     last = press
     while True:
         event = yield
         if event.kind == "release":
             break
-        scale = pane.view.camera.height / pane.view.size[1]
-        pane.move_camera(
-            pane.view.camera.panned(-(event.x - last.x) * scale, (event.y - last.y) * scale)
-        )
+        right, up = (last.x - event.x) * scale, (event.y - last.y) * scale
+        pane.move_camera(pane.view.camera.panned(right, up))
         last = event
     pane.rest()
+
+
+def _grabbed(pane: Pane, press: Pointer) -> Floats:
+    target = pane.scene.target(*pane.view.ray(press.x, press.y))
+    if target is not None:
+        return target.hit.point
+    outline = pane.scene.outline()
+    return pane.view.camera.focus if outline is None else outline.mean(axis=0)
 
 
 def zoom(pane: Pane, x: float, y: float, notches: float) -> None:

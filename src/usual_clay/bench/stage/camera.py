@@ -70,9 +70,8 @@ class Camera:
 
     def zoomed(self, factor: float, towards: Floats) -> Camera:
         """Show `factor` times the height, keeping the point `towards` under the cursor."""
-        offset = towards - self.focus
-        across = offset - self.sight * (offset @ self.sight)
-        return replace(self, height=self.height * factor, focus=self.focus + across * (1 - factor))
+        focus = towards + (self.focus - towards) * factor
+        return replace(self, height=self.height * factor, focus=focus)
 
     def fitted(self, points: Floats, aspect: float) -> Camera:
         """Show all of the points, (n, 3), with a margin."""

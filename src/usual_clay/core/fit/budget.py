@@ -149,7 +149,7 @@ class _Trials:
         share = self.aim.share
         for candidate in front_of(list(self.seen.values()), share):
             self.start = start
-            self._try(candidate.nu, candidate.nv, rounds=2)
+            self._try(candidate.nu, candidate.nv, rounds=3)
 
     def enough_points(self, nu: int, nv: int) -> bool:
         return nu * nv <= len(self.sample.points)

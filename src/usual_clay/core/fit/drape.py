@@ -189,12 +189,16 @@ def fit_once(
     stiffness: float,
     start: Start,
 ) -> tuple[BSplineSurface, FootPoints]:
-    """Fit a surface at the parameters `start` (u, v, weights) and find every point's foot."""
+    """Fit a surface at the parameters `start` (u, v, weights) and find every point's foot.
+
+    The feet are good enough to go on from: a distance is right to a part in a million of the
+    surface's size.
+    """
     u, v, weights = start
     size = (float(base.frame.size[0]), float(base.frame.size[1]))
     points = fit_control_points(space, u, v, sample.points, weights, stiffness, size)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
-    return surface, foot_points(surface, sample.points, (u, v))
+    return surface, foot_points(surface, sample.points, (u, v), step=1e-4 * max(size))
 
 
 def drape(
@@ -244,7 +248,8 @@ def drape(
         v = np.clip(feet.v + RELAXATION * (feet.v - v), 0.0, 1.0)
         weights = spike_weights(feet.signed, sample.neighbours, floor)
     assert best is not None
-    return best
+    exact = foot_points(best.surface, sample.points, (best.feet.u, best.feet.v))
+    return replace(best, feet=exact)
 
 
 def _weighted_rms(signed: Floats, weights: Floats) -> float:

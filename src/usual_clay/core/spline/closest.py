@@ -23,6 +23,8 @@ from usual_clay.core.spline.surface import (
 )
 
 STEPS = 25
+# Below so many points two threads only wait for each other.
+THREADED = 80_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,17 +75,17 @@ def foot_points(
         np.empty(len(points)),
     )
 
-    def block(start: int) -> None:
-        part = slice(start, start + BLOCK)
-        _settle(surface, np.ascontiguousarray(points[part].T), step, result, part)
+    def stretch(bounds: tuple[int, int]) -> None:
+        for start in range(*bounds, BLOCK):
+            part = slice(start, min(start + BLOCK, bounds[1]))
+            _settle(surface, np.ascontiguousarray(points[part].T), step, result, part)
 
-    starts = range(0, len(points), BLOCK)
-    if len(starts) > 1:
-        with ThreadPoolExecutor(2) as pool:
-            list(pool.map(block, starts))
+    count = len(points)
+    if count < THREADED:
+        stretch((0, count))
     else:
-        for start in starts:
-            block(start)
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(stretch, ((0, count // 2), (count // 2, count))))
     return result
 
 

@@ -1,0 +1,291 @@
+"""Shelf, keys, finder, history, saving and background work in the real window."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSlider,
+    QAbstractSpinBox,
+    QApplication,
+    QLineEdit,
+    QMessageBox,
+)
+
+from tests.bench.conftest import CTRL, Hands
+from usual_clay.bench.window import Window
+from usual_clay.bench.work import Work
+from usual_clay.core.progress import Cancelled
+from usual_clay.job.items import Region, Scan, Surface
+
+
+def only(hands: Hands, kind: type):
+    return next(hands.session.job.all(kind))
+
+
+def test_shelf_renames_hides_locks_and_deletes(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    surface = only(with_demo, Surface)
+    with_demo.key(Qt.Key.Key_F2, widget=with_demo.pane)
+    field = window.shelf.rows[surface.id].findChild(QLineEdit)
+    QTest.keyClicks(field, "Spine")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    with_demo.wait()
+    assert session.job.items[surface.id].name == "Spine"
+    assert "Spine" in window.balance.title.text()
+    with_demo.key(Qt.Key.Key_H, widget=with_demo.pane)
+    assert not session.job.items[surface.id].visible
+    assert surface.id not in window.stage.scene.layers()
+    with_demo.key(Qt.Key.Key_L, widget=with_demo.pane)
+    with_demo.key(Qt.Key.Key_Delete, widget=with_demo.pane)
+    assert surface.id in session.job.items
+    assert "locked" in window.cards.told.text()
+    assert not window.cards.card.nu.isEnabled()  # type: ignore[attr-defined]
+    with_demo.key(Qt.Key.Key_L, widget=with_demo.pane)
+    with_demo.key(Qt.Key.Key_Delete, widget=with_demo.pane)
+    assert surface.id not in session.job.items
+    for _ in range(5):
+        with_demo.key(Qt.Key.Key_Z, CTRL, widget=with_demo.pane)
+    assert session.job.items[surface.id].name == "Back drape"
+    assert session.job.items[surface.id].visible
+
+
+def test_the_shelf_works_by_keyboard(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    scan, surface = only(with_demo, Scan), only(with_demo, Surface)
+    row = window.shelf.rows[scan.id]
+    row.setFocus()
+    QTest.keyClick(row, Qt.Key.Key_Space)
+    with_demo.wait()
+    assert session.chosen == scan.id
+    assert "Scan: Lure scan" in window.cards.card.title.text()
+    QTest.mouseClick(window.shelf.rows[surface.id].name, Qt.MouseButton.LeftButton)
+    assert session.chosen == surface.id
+
+
+def test_a_deleted_region_leaves_its_surface_loose(with_demo: Hands) -> None:
+    window, session = with_demo.window, with_demo.session
+    surface, region = only(with_demo, Surface), only(with_demo, Region)
+    report = session.job.report(surface)
+    session.delete(region.id)
+    with_demo.wait()
+    assert session.job.is_loose(session.job.items[surface.id])  # type: ignore[arg-type]
+    session.choose(surface.id)
+    assert "loose" in window.cards.card.about.text()
+    assert not window.cards.card.search.isEnabled()  # type: ignore[attr-defined]
+    assert session.job.report(session.job.items[surface.id]) == report  # type: ignore[arg-type]
+    session.undo()
+    with_demo.wait()
+    assert "over region" in window.cards.card.about.text()
+
+
+def test_editing_a_region_remakes_its_surface(with_demo: Hands) -> None:
+    session = with_demo.session
+    surface, region = only(with_demo, Surface), only(with_demo, Region)
+    assert surface.signed is not None
+    session.commit(session.job.changed(region.id, vertices=region.vertices[::3]), "thin")
+    with_demo.wait()
+    made = session.job.items[surface.id]
+    assert isinstance(made, Surface)
+    assert made.signed is not None
+    assert len(made.signed) == len(region.vertices[::3])
+    session.undo()
+    with_demo.wait()
+    back = session.job.items[surface.id]
+    assert back is surface
+
+
+def test_finder_finds_and_runs(with_demo: Hands) -> None:
+    window = with_demo.window
+    with_demo.key(Qt.Key.Key_Space, CTRL, widget=with_demo.pane)
+    assert window.finder.isVisible()
+    assert window.finder.list.count() == len(window.table.all())
+    QTest.keyClicks(window.finder.field, "side top")
+    assert window.finder.list.count() == 1
+    QTest.keyClick(window.finder.field, Qt.Key.Key_Return)
+    assert not window.finder.isVisible()
+    assert window.stage.side_name == "top"
+    window.finder.open()
+    QTest.keyClick(window.finder.field, Qt.Key.Key_Escape)
+    assert not window.finder.isVisible()
+
+
+def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
+    window, table = with_demo.window, with_demo.window.table
+    with_demo.key(Qt.Key.Key_F1, widget=with_demo.pane)
+    assert window.cards.keys is window.cards.card
+    assert table.set_key("brush", "S").name == "spread"  # type: ignore[union-attr]
+    assert table.key("brush") == "B"
+    assert table.set_key("brush", "P") is None
+    with_demo.key(Qt.Key.Key_Escape, widget=with_demo.pane)
+    assert window.cards.card is not window.cards.keys
+    with_demo.session.choose(only(with_demo, Scan).id)
+    with_demo.key(Qt.Key.Key_P, widget=with_demo.pane)
+    assert with_demo.session.tool == "brush"
+    table.reset()
+    assert table.key("brush") == "B"
+    keys = [table.key(action.name) for action in table.all() if table.key(action.name)]
+    assert len(keys) == len(set(keys))
+
+
+def test_every_control_says_what_it_is(with_demo: Hands) -> None:
+    window = with_demo.window
+    kinds = (QAbstractButton, QAbstractSpinBox, QAbstractSlider)
+    controls = [w for kind in kinds for w in window.findChildren(kind) if w.isVisible()]
+    assert len(controls) > 30
+    for control in controls:
+        if type(control).__name__ == "QScrollBar":
+            continue
+        named = control.accessibleName() or control.toolTip()
+        assert named, f"{control} under {control.parent()} has no name"
+
+
+def test_stations_change_the_rail_alone(with_demo: Hands) -> None:
+    window, before = with_demo.window, with_demo.session.job
+    for number, station in enumerate(window.top_bar.stations, start=1):
+        with_demo.key(Qt.Key(Qt.Key.Key_0 + number), Qt.KeyboardModifier.AltModifier, window)
+        assert window.top_bar.stations[station].isChecked()  # type: ignore[attr-defined]
+        names = set(window.rail.tools)
+        assert names == {action.name for action in window.table.of_station(station)}
+    assert with_demo.session.job is before
+    assert with_demo.session.chosen is not None
+
+
+def test_saving_and_the_saved_state(with_demo: Hands, tmp_path: Path) -> None:
+    window, session = with_demo.window, with_demo.session
+    assert window.top_bar.state.text() == "saved"
+    session.rename(only(with_demo, Surface).id, "Other")
+    assert window.top_bar.state.text() == "changed"
+    assert "*" in window.windowTitle()
+    assert session.save(tmp_path / "mine.uclay")
+    assert window.top_bar.state.text() == "saved"
+    session.undo()
+    assert window.top_bar.state.text() == "changed"
+    assert not session.save(tmp_path / "none" / "mine.uclay")
+    assert "could not be written" in window.cards.told.text()
+    assert session.path == tmp_path / "mine.uclay"
+
+
+def test_leaving_with_changes_asks_first(
+    app: QApplication, with_demo: Hands, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = with_demo.window
+    monkeypatch.setattr(window, "_may_leave", lambda: Window._may_leave(window))
+    answers = []
+
+    def ask(*_: object) -> QMessageBox.StandardButton:
+        answers.append(1)
+        return QMessageBox.StandardButton.Cancel
+
+    monkeypatch.setattr(QMessageBox, "question", ask)
+    assert window._may_leave()
+    assert not answers
+    with_demo.session.rename(only(with_demo, Surface).id, "Other")
+    window.new()
+    assert answers == [1]
+    assert with_demo.session.job.items
+
+
+def test_a_file_is_dropped_on_the_window(hands: Hands, scan_file: Path) -> None:
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(scan_file))])
+    event = QDropEvent(
+        QPointF(300, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+        Qt.KeyboardModifier.NoModifier,
+    )  # fmt: skip
+    hands.window.dropEvent(event)
+    hands.wait(lambda: hands.window.cards.bring_in._mesh is not None)
+    assert hands.window.cards.card is hands.window.cards.bring_in
+    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
+    assert hands.window.cards.card is hands.window.cards.start
+    assert not hands.session.job.items
+
+
+def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
+    window = hands.window
+    for run, words in (
+        (lambda: window.take("spread"), "no scan yet"),
+        (window.drape, "Choose a region first"),
+        (window.to_tolerance, "Choose a draped surface"),
+    ):
+        run()
+        assert words in window.cards.told.text()
+    assert hands.session.tool is None
+    window.write_to(Path("/tmp/none.step"))
+    hands.wait()
+    assert "no surface to write" in window.cards.told.text()
+
+
+def test_the_newest_request_wins(app: QApplication) -> None:
+    work, got, partial, failed = Work(), [], [], []
+
+    def task(number: int, steps: int):
+        def run(progress, tell):
+            for step in range(steps):
+                progress(step / steps, "")
+                tell(number)
+                time.sleep(0.002)
+            return number
+
+        return run
+
+    for number in range(5):
+        work.start("fit", "", task(number, 40), got.append, partial.append)
+    end = time.monotonic() + 10
+    while work.is_busy() and time.monotonic() < end:
+        QApplication.processEvents()
+    assert got == [4]
+    assert set(partial) == {4}
+
+    def broken(progress, tell):
+        raise ValueError("no")
+
+    def patient(progress, tell):
+        try:
+            while True:
+                progress(0.5, "")
+                time.sleep(0.001)
+        except Cancelled:
+            return "best so far"
+
+    work.start("a", "", broken, got.append, failed=failed.append)
+    work.start("b", "", patient, got.append)
+    work.start("c", "", patient, got.append)
+    QTest.qWait(30)
+    work.cancel("b")
+    work.drop("c")
+    while work.is_busy() and time.monotonic() < end:
+        QApplication.processEvents()
+    assert got == [4, "best so far"]
+    assert [str(error) for error in failed] == ["no"]
+
+
+def test_a_days_signals_do_not_wear_the_interpreter_out(with_demo: Hands) -> None:
+    window = with_demo.window
+    window.balance.refresh()
+    before = sys.getrefcount(True)
+    for _ in range(150):
+        window.balance.refresh()
+        with_demo.session.job_changed.emit()
+    QApplication.processEvents()
+    assert sys.getrefcount(True) > before - 60
+
+
+def test_the_window_at_its_least_size_hides_nothing(with_demo: Hands) -> None:
+    window = with_demo.window
+    window.resize(window.minimumSize())
+    with_demo.wait()
+    assert window.stage.free.width() > 200
+    assert window.cards.card.width() <= window.cards.parentWidget().width() + 1  # type: ignore
+    right = window.top_bar.findChildren(QAbstractButton)[-1]
+    edge = right.mapTo(window, QPoint(right.width(), 0)).x()
+    assert edge <= window.width()
+    assert np.all([button.width() > 20 for button in window.rail.tools.values()])

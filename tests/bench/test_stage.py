@@ -1,0 +1,295 @@
+"""The stage: what is seen, what the hands do to it, and what lies under the cursor."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from tests.bench.conftest import ALT, BACK, CTRL, SHIFT, Hands
+from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.camera import TRUE_VIEWS, true_view
+from usual_clay.bench.stage.overlay import legend_box
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.demo.scan import pose
+from usual_clay.job.items import Region, Scan, Surface
+
+MIDDLE = Qt.MouseButton.MiddleButton
+
+
+def covered(picture: np.ndarray, colour: np.ndarray, within: float = 14) -> int:
+    """Count pixels of about a colour's hue, whatever the light on them."""
+    light = picture / np.maximum(picture.max(axis=2, keepdims=True), 1)
+    wanted = colour / colour.max()
+    return int((np.abs(light - wanted).max(axis=2) < within / 255).sum())
+
+
+def test_views_project_where_rays_go(with_scan: Hands) -> None:
+    view = with_scan.pane.view
+    for camera in (view.camera, true_view("top", view.camera)):
+        view.camera = camera
+        for x, y in ((100, 90), (400, 300)):
+            origin, direction = view.ray(x, y)
+            place = view.project(origin + direction * 150)[0]
+            assert place[:2] == pytest.approx([x, y], abs=1e-6)
+
+
+def test_the_picture_shows_what_the_projection_says(with_scan: Hands) -> None:
+    pane = with_scan.pane
+    inside = with_scan.place((50, 0, 12))
+    picture = with_scan.picture()
+    assert covered(picture[inside.y() - 3 : inside.y() + 3, inside.x() - 3 : inside.x() + 3],
+                   colours.SCAN) > 20  # fmt: skip
+    assert pane.scene.target(*pane.view.ray(inside.x(), inside.y())) is not None
+    assert pane.scene.target(*pane.view.ray(5, 5)) is None
+
+
+def test_middle_drag_turns_about_what_is_grabbed(with_scan: Hands) -> None:
+    pane = with_scan.pane
+    grabbed = with_scan.place((50, 0, 12))
+    hit = pane.scene.target(*pane.view.ray(grabbed.x(), grabbed.y()))
+    assert hit is not None
+    before = pane.view.camera
+    path = [grabbed, grabbed + QPoint(40, 10), grabbed + QPoint(90, 30)]
+    with_scan.drag(path, MIDDLE, release=False)
+    assert pane._moving
+    with_scan.drag(path[:1], MIDDLE)
+    turned = pane.view.camera
+    assert before.sight @ turned.sight < 0.95
+    assert turned.up @ turned.sight == pytest.approx(0, abs=1e-9)
+    assert pane.view.project(hit.hit.point)[0, :2] == pytest.approx(
+        [grabbed.x(), grabbed.y()], abs=25
+    )
+    with_scan.drag(path, Qt.MouseButton.LeftButton, ALT)
+    assert turned.sight @ pane.view.camera.sight < 0.95
+    assert not pane._moving
+
+
+def test_shift_middle_pans_and_the_wheel_zooms_to_the_cursor(with_scan: Hands) -> None:
+    pane = with_scan.pane
+    place = with_scan.place((20, 0, 10))
+    target = pane.scene.target(*pane.view.ray(place.x(), place.y()))
+    assert target is not None
+    height = pane.view.camera.height
+    with_scan.wheel(place, 4)
+    assert pane.view.camera.height == pytest.approx(height * 0.86**4)
+    now = pane.view.project(target.hit.point)[0]
+    assert now[:2] == pytest.approx([place.x(), place.y()], abs=2)
+    with_scan.wait(lambda: not pane._moving)
+    sight = pane.view.camera.sight
+    with_scan.drag([place, place + QPoint(30, -20)], MIDDLE, SHIFT)
+    assert np.array_equal(pane.view.camera.sight, sight)
+    moved = pane.view.project(target.hit.point)[0]
+    assert moved[:2] - now[:2] == pytest.approx([30, -20], abs=2)
+
+
+def test_the_side_light_is_true_and_tab_swaps(with_demo: Hands) -> None:
+    stage = with_demo.window.stage
+    with_demo.drag([QPoint(100, 200), QPoint(120, 220)], MIDDLE, widget=stage.side)
+    assert stage.side.view.camera.true
+    assert stage.side.view.camera.sight == pytest.approx([0, 1, 0])
+    for name in TRUE_VIEWS:
+        with_demo.window.table.run(f"look {name}")
+        assert stage.side.view.camera.sight == pytest.approx(TRUE_VIEWS[name][0])
+        assert name in stage.side_button.text()
+    wide = stage.free.width()
+    stage.free.setFocus()
+    with_demo.key(Qt.Key.Key_Tab, widget=stage.free)
+    assert stage.large is stage.side
+    assert stage.side.width() == pytest.approx(wide, abs=3)
+    with_demo.key(Qt.Key.Key_Tab, widget=stage.side)
+    assert stage.large is stage.free
+    stage.fold()
+    assert not stage.side.isVisible()
+    stage.fold()
+    assert stage.side.isVisible()
+
+
+def test_toggles_change_what_is_seen(with_demo: Hands) -> None:
+    window, stage = with_demo.window, with_demo.window.stage
+    with_demo.session.choose(None)
+    with_demo.wait()
+    everything = with_demo.picture()
+    assert covered(everything, colours.SCAN) > 5000
+    with_demo.key(Qt.Key.Key_1, widget=stage.free)
+    assert not stage.scene.shown.scan
+    assert not stage.switches["scan"].isChecked()
+    assert covered(with_demo.picture(), colours.SCAN) < 500
+    assert covered(with_demo.picture(), colours.WITHIN) > 5000
+    QTest.mouseClick(stage.switches["colours"], Qt.MouseButton.LeftButton)
+    with_demo.wait()
+    assert covered(with_demo.picture(), colours.CLAY) > 5000
+    assert not stage.free.legend_is_shown()
+    QTest.mouseClick(stage.switches["surfaces"], Qt.MouseButton.LeftButton)
+    with_demo.wait()
+    assert covered(with_demo.picture(), colours.CLAY) < 500
+    window.table.run("plain form")
+    with_demo.wait()
+    assert stage.scene.shown.surfaces
+    assert not stage.scene.shown.net
+    window.table.run("plain form")
+    assert stage.scene.shown.scan
+    assert stage.scene.shown.net
+
+
+def test_the_net_is_drawn_where_the_control_points_are(with_demo: Hands) -> None:
+    pane, surface = with_demo.pane, with_demo.session.chosen_surface()
+    assert surface is not None
+    with_net = with_demo.picture()
+    with_demo.window.stage.switch("net", False)
+    with_demo.wait()
+    changed = np.abs(with_net - with_demo.picture()).max(axis=2) > 30
+    places = pane.view.project(surface.geometry.points.reshape(-1, 3))[:, :2].round().astype(int)
+    for x, y in places:
+        assert changed[max(y - 5, 0) : y + 6, max(x - 5, 0) : x + 6].any()
+
+
+def test_colours_follow_side_and_tolerance() -> None:
+    signed = np.array([0.0, 0.049, 0.2, -0.2, np.nan])
+    made = colours.deviation_colours(signed, 0.05, 0.15)
+    assert np.array_equal(made[0], made[1])
+    assert made[0] == pytest.approx(colours.WITHIN)
+    assert made[2] == pytest.approx(colours.INSIDE)
+    assert made[3] == pytest.approx(colours.OUTSIDE)
+    assert made[4] == pytest.approx(colours.BEYOND_REGION)
+
+
+def test_the_reading_under_the_cursor_is_the_measured_distance(with_demo: Hands) -> None:
+    pane, session = with_demo.pane, with_demo.session
+    with_demo.window.stage.switch("scan", False)
+    place = with_demo.place((60, 2, 10))
+    with_demo.hover(place)
+    words = pane.reading()
+    assert " mm" in words
+    assert ", at " in words
+    target = pane._target
+    assert target is not None
+    surface = session.job.get(target.item, Surface)
+    region = next(session.job.all(Region))
+    scan = next(session.job.all(Scan))
+    assert surface is not None
+    assert surface.signed is not None
+    near = np.argsort(
+        np.linalg.norm(scan.mesh.vertices[region.vertices] - target.hit.point, axis=1)
+    )
+    around = surface.signed[near[:12]]
+    value = float(words.split(" ")[0].replace("\N{MINUS SIGN}", "-"))
+    assert around.min() - 0.02 < value < around.max() + 0.02
+    assert "x " in with_demo.window.hint_line.place.text()
+    session.choose(surface.id)
+    with_demo.hover(QPoint(4, 300))
+    assert pane.reading() == ""
+    assert with_demo.window.hint_line.place.text() == ""
+
+
+def test_clicking_chooses_and_the_legend_sets_the_range(
+    with_demo: Hands, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session, pane = with_demo.session, with_demo.pane
+    session.choose(None)
+    with_demo.click((50, -9, -8))
+    assert isinstance(session.job.items[session.chosen or ""], Scan)
+    with_demo.click((60, 1, 11))
+    assert isinstance(session.job.items[session.chosen or ""], Surface)
+    QTest.mouseClick(pane, Qt.MouseButton.LeftButton, pos=QPoint(8, 300))
+    assert session.chosen is None
+    asked = []
+    monkeypatch.setattr(with_demo.window.stage, "_legend_menu", asked.append)
+    pane.legend_clicked.connect(asked.append)
+    pane.legend_clicked.disconnect()
+    pane.legend_clicked.connect(asked.append)
+    box = legend_box(pane.width(), pane.height())
+    QTest.mouseClick(pane, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
+    assert len(asked) == 1
+    with_demo.window.stage.set_range(10.0)
+    with_demo.wait()
+    assert pane.scene.shown.range == 10.0
+
+
+def test_spread_adds_takes_away_and_follows_its_slider(with_scan: Hands) -> None:
+    window, session = with_scan.window, with_scan.session
+    with_scan.key(Qt.Key.Key_S, widget=with_scan.pane)
+    assert session.tool == "spread"
+    with_scan.click(BACK)
+    region = next(session.job.all(Region))
+    first = len(region.vertices)
+    with_scan.key(Qt.Key.Key_BracketRight, widget=with_scan.pane)
+    with_scan.key(Qt.Key.Key_BracketRight, widget=with_scan.pane)
+    wider = session.job.items[region.id]
+    assert len(wider.vertices) > first  # type: ignore[attr-defined]
+    window.cards.card.spread.slider.setValue(20)  # type: ignore[attr-defined]
+    narrow = session.job.items[region.id]
+    assert len(narrow.vertices) < first  # type: ignore[attr-defined]
+    # One step back takes the whole drag back, and one more the region.
+    session.undo()
+    assert not list(session.job.all(Region)) or len(next(session.job.all(Region)).vertices) == first
+    session.redo()
+    session.choose(region.id)
+    session.set_spread(0.2)
+    with_scan.click((50, -11.5, -2), SHIFT)
+    more = session.job.items[region.id]
+    assert len(more.vertices) > len(narrow.vertices)  # type: ignore[attr-defined]
+    with_scan.click(BACK, CTRL)
+    less = session.job.items[region.id]
+    assert len(less.vertices) < len(more.vertices)  # type: ignore[attr-defined]
+    assert len(list(session.job.all(Region))) == 1
+
+
+def test_brush_adds_takes_away_and_is_dropped_by_escape(
+    with_scan: Hands, lure: TriangleMesh
+) -> None:
+    session, pane = with_scan.session, with_scan.pane
+    with_scan.key(Qt.Key.Key_B, widget=pane)
+    session.set_brush(2.0)
+    path = [with_scan.place((x, -10, 3)) for x in np.linspace(35, 60, 6)]
+    with_scan.drag(path)
+    region = next(session.job.all(Region))
+    points = pose().to_lure(lure.vertices[region.vertices])
+    # No gaps although the mouse jumped 5 mm at a time, and nothing from the far side.
+    assert np.diff(np.sort(points[:, 0])).max() < 0.5
+    assert points[:, 1].max() < 0
+    assert np.ptp(points[:, 0]) == pytest.approx(25 + 4, abs=1.5)
+    with_scan.drag(path[2:4], held=CTRL)
+    cut = session.job.items[region.id]
+    assert 0 < len(cut.vertices) < len(region.vertices)  # type: ignore[attr-defined]
+    plain = with_scan.picture()
+    with_scan.drag(path[:4], release=False)
+    lit = with_scan.picture()
+    assert covered(lit, colours.REGION_LIT) > covered(plain, colours.REGION_LIT) + 300
+    with_scan.key(Qt.Key.Key_Escape, widget=pane)
+    assert session.job.items[region.id] is cut
+    assert pane._lit is None
+    with_scan.key(Qt.Key.Key_BracketLeft, widget=pane)
+    assert session.brush_radius == 1.0
+    with_scan.key(Qt.Key.Key_Escape, widget=pane)
+    assert session.tool is None
+
+
+def test_region_buttons(with_scan: Hands) -> None:
+    window, session = with_scan.window, with_scan.session
+    window.take("spread")
+    with_scan.click(BACK)
+    window.take("spread")
+
+    def count() -> int:
+        return len(next(session.job.all(Region)).vertices)
+
+    def press(words: str) -> int:
+        from PySide6.QtWidgets import QPushButton
+
+        card = window.cards.card
+        made = next(b for b in card.findChildren(QPushButton) if b.text() == words)
+        QTest.mouseClick(made, Qt.MouseButton.LeftButton)
+        with_scan.wait()
+        return count()
+
+    first = count()
+    grown = press("Grow")
+    assert grown > first
+    assert press("Shrink") <= grown
+    scan = next(session.job.all(Scan))
+    before = count()
+    assert press("Invert") == len(np.unique(scan.mesh.triangles)) - before
+    assert press("Invert") == before
+    assert press("Fill gaps") >= before
