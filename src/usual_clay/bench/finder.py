@@ -85,26 +85,30 @@ class Finder(QFrame):
             self._table.run(item.data(Qt.ItemDataRole.UserRole))
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        own = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape)
-        asked = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
-        if asked and event.key() in own:
-            # These keys are the finder's while it is open, not the window's.
-            event.accept()
-            return True
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
+            return self._claim(event)
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
-            key = event.key()
-            if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
-                step = 1 if key == Qt.Key.Key_Down else -1
-                row = self.list.currentRow() + step
-                self.list.setCurrentRow(max(0, min(row, self.list.count() - 1)))
-                return True
-            if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                self._run(self.list.currentItem())
-                return True
-            if key == Qt.Key.Key_Escape:
-                self.hide()
-                return True
+            return self._key(event.key())
         # A click into the list takes the focus too; anything else closes.
         if event.type() == QEvent.Type.FocusOut and not self.underMouse():
             self.hide()
         return super().eventFilter(watched, event)
+
+    def _claim(self, event: QKeyEvent) -> bool:
+        """Take Enter and Escape for the finder while it is open, before the window does."""
+        claimed = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape)
+        if claimed:
+            event.accept()
+        return claimed
+
+    def _key(self, key: int) -> bool:
+        if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            row = self.list.currentRow() + (1 if key == Qt.Key.Key_Down else -1)
+            self.list.setCurrentRow(max(0, min(row, self.list.count() - 1)))
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._run(self.list.currentItem())
+        elif key == Qt.Key.Key_Escape:
+            self.hide()
+        else:
+            return False
+        return True

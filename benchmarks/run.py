@@ -1,0 +1,135 @@
+"""Paired measurements, as ratios within one run. ``./run bench``.
+
+Each pair is timed in turn, several times over; the median of the ratios is printed with the
+least and the greatest, so that a machine that drifts does not change what is said.
+"""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+
+import numpy as np
+from scipy.interpolate import LSQBivariateSpline
+
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.budget import to_tolerance
+from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
+from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.system import Space, fit_control_points
+from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.demo.make import back_of, demo_job_file, demo_scan_file
+from usual_clay.files.mesh_file import read_mesh
+
+COUNT, SIDE = 200_000, 20
+
+
+def seconds(work: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    work()
+    return time.perf_counter() - start
+
+
+def say(words: str, values: list[float], unit: str, aim: str) -> None:
+    middle = statistics.median(values)
+    print(f"{words:<66}{middle:8.2f} {unit:<4}({min(values):.2f} to {max(values):.2f})  aim: {aim}")
+
+
+def fit_and_feet(runs: int = 5) -> None:
+    random = np.random.default_rng(0)
+    u, v = random.random((2, COUNT))
+    x, y = 100 * u, 50 * v
+    z = 3 * np.sin(4 * u) * np.cos(3 * v) + random.normal(0, 0.02, COUNT)
+    points = np.stack([x, y, z], axis=1)
+    knots = even_knots(SIDE, 3)
+    space = Space(knots, knots, 3, 3)
+    inner = knots[4:-4]
+    against_scipy, against_fit = [], []
+    for _ in range(runs):
+        ours = seconds(lambda: fit_control_points(space, u, v, points, None, 1e-9, (100, 50)))
+        theirs = seconds(
+            lambda: [
+                LSQBivariateSpline(u, v, column, inner, inner, bbox=[0, 1, 0, 1])
+                for column in points.T
+            ]
+        )
+        surface = BSplineSurface(
+            knots, knots, fit_control_points(space, u, v, points, None, 1e-9, (100, 50))
+        )
+        feet = seconds(lambda surface=surface: foot_points(surface, points, (u, v)))
+        against_scipy.append(theirs / ours)
+        against_fit.append(feet / ours)
+    say(f"{SIDE} x {SIDE} fit of {COUNT} points, times faster than SciPy", against_scipy, "x",
+        "10 or more")  # fmt: skip
+    say("feet and signed deviation of those points, in such fits", against_fit, "", "under 3")
+
+
+def search(runs: int = 3) -> None:
+    mesh = read_mesh(demo_scan_file())
+    chosen = back_of(mesh)
+    ratios, first = [], []
+    for _ in range(runs):
+        sample = Sample(mesh.vertices[chosen], mesh.vertex_normals[chosen])
+        _ = sample.neighbours, sample.noise
+        single = seconds(lambda sample=sample: drape(sample, DrapeSettings()))
+        whole = seconds(lambda sample=sample: to_tolerance(sample, DrapeSettings(), Aim()))
+        ratios.append(whole / single)
+        first.append(first_round(sample))
+    say("to tolerance on the demo's back, in single drapes", ratios, "", "under 20")
+    say(f"first picture of a live refit, {len(chosen)} points", first, "s", "under 0.5")
+
+
+def first_round(sample: Sample) -> float:
+    """Return how long it takes until there is something to show."""
+    start, told = time.perf_counter(), []
+
+    def found(_made: Drape) -> None:
+        told.append(time.perf_counter() - start)
+
+    drape(sample, DrapeSettings(nu=12, nv=8), found=found)
+    return told[0]
+
+
+STARTED = """
+import time
+start = time.perf_counter()
+from usual_clay.demo.make import demo_job_file
+from usual_clay.bench.start import make_application
+app = make_application()
+from usual_clay.bench.window import Window
+window = Window()
+window.show()
+window.open_file(demo_job_file())
+while window.session.job.items and not window.stage.scene._portraits:
+    app.processEvents()
+app.processEvents()
+window.stage.free.repaint()
+print(time.perf_counter() - start, flush=True)
+import os
+os._exit(0)
+"""
+
+
+def starting(runs: int = 3) -> None:
+    demo_job_file()
+    environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+    times = []
+    for _ in range(runs):
+        ran = subprocess.run(
+            [sys.executable, "-c", STARTED], env=environment, capture_output=True, text=True,
+            check=True,
+        )  # fmt: skip
+        times.append(float(ran.stdout.split()[-1]))
+    say("from start to the demo job with its surface on the stage", times, "s", "under 4")
+
+
+if __name__ == "__main__":
+    fit_and_feet()
+    search()
+    starting()
