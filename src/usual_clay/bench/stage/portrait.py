@@ -88,5 +88,5 @@ def _measure(vertices: Floats, normals: Floats, judge: Judge) -> Floats:
     along = np.einsum("nk,nk->n", gap, normals)
     aside = np.sqrt(np.maximum(distance**2 - along**2, 0.0))
     # Where the nearest point lies sideways, the region has ended or has a gap there.
-    past = aside > np.maximum(1.5 * judge.edge_length, np.abs(along))
+    past = aside > np.maximum(0.3 * judge.edge_length, 0.7 * np.abs(along))
     return np.where(past, np.nan, np.copysign(distance, along))

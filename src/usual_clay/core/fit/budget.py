@@ -112,8 +112,8 @@ class _Trials:
         self.found, self.progress = found, progress
         fewest = max(4, settings.degree + 1)
         self.base: Base = lay_flat(sample, settings.sized(fewest, fewest))
-        self.stiffness = stiffness_of(settings, self.base.frame)
-        self.floor = 1e-6 * float(self.base.frame.size.max())
+        self.stiffness = stiffness_of(settings, self.base)
+        self.floor = 1e-6 * max(self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.start: Start = (self.base.u, self.base.v, np.ones(len(sample.points)))
         self.ends: dict[tuple[int, int], Start] = {}
@@ -245,27 +245,44 @@ def _draw_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, i
     tolerance, fewest = trials.aim.tolerance, max(4, trials.settings.degree + 1)
 
     def holds(nu: int, nv: int) -> bool:
-        return min(nu, nv) >= fewest and trials.deviation(nu, nv) <= tolerance
+        fits = fewest <= min(nu, nv) and max(nu, nv) <= limit
+        return fits and trials.deviation(nu, nv) <= tolerance
 
-    for direction in (0, 1):
-        low, high = fewest, best[direction]
+    def narrowed(pair: tuple[int, int], direction: int) -> tuple[int, int]:
+        """Halve the way to the fewest in one direction."""
+        low, high = fewest, pair[direction]
         while low < high:
             middle = (low + high) // 2
-            pair = (middle, best[1]) if direction == 0 else (best[0], middle)
-            low, high = (low, middle) if holds(*pair) else (middle + 1, high)
-        best = (high, best[1]) if direction == 0 else (best[0], high)
+            trial = (middle, pair[1]) if direction == 0 else (pair[0], middle)
+            low, high = (low, middle) if holds(*trial) else (middle + 1, high)
+        return (high, pair[1]) if direction == 0 else (pair[0], high)
+
+    best = narrowed(narrowed(best, 0), 1)
+    for leaner in _of_smaller_budget(best, fewest):
+        if leaner[0] * leaner[1] < best[0] * best[1] and holds(*leaner):
+            best = narrowed(narrowed(leaner, 0), 1)
     better = True
     while better:
         nu, nv = best
-        moves = [(nu - 1, nv), (nu, nv - 1), (nu - 2, nv + 1), (nu + 1, nv - 2), (nu + 1, nv - 1)]
-        moves += [(nu - 1, nv + 1)]
-        leaner = sorted((a * b, a, b) for a, b in moves if a * b < nu * nv and max(a, b) <= limit)
-        better = False
-        for _, a, b in leaner:
-            if holds(a, b):
-                best, better = (a, b), True
-                break
+        moves = ((nu - 1, nv), (nu, nv - 1), (nu - 2, nv + 1), (nu + 1, nv - 2), (nu + 1, nv - 1),
+                 (nu - 1, nv + 1))  # fmt: skip
+        leaner_moves = sorted(
+            (m for m in moves if m[0] * m[1] < nu * nv), key=lambda m: m[0] * m[1]
+        )
+        found = next((move for move in leaner_moves if holds(*move)), None)
+        best, better = found or best, found is not None
     return best
+
+
+def _of_smaller_budget(best: tuple[int, int], fewest: int) -> list[tuple[int, int]]:
+    """Return pairs of other proportions with a tenth fewer control points than `best`.
+
+    Growth follows the steepest way down and may have gone past a leaner pair that is much
+    longer or much wider.
+    """
+    budget = 0.9 * best[0] * best[1]
+    counts = np.unique(np.geomspace(fewest, budget / fewest, 9).round().astype(int))
+    return [(int(budget // nv), int(nv)) for nv in counts]
 
 
 def _best_so_far(trials: _Trials) -> tuple[int, int]:

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.frame import Frame, FrameChoice, Sides, base_frame, follow_sides
+from usual_clay.core.fit.frame import FrameChoice, Sides, base_frame, even_out, follow_sides
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.system import FitError, Space, fit_control_points
 from usual_clay.core.progress import Progress, silent
@@ -105,13 +105,13 @@ class Base:
 
     Attributes
     ----------
-    frame : Frame
-        The base rectangle, reach included.
+    size : (float, float)
+        Lengths along u and v on the surface, reach included, mm.
     u, v : (n,) arrays
-        The points' parameters on it, in [0, 1].
+        The points' parameters, in [0, 1].
     """
 
-    frame: Frame
+    size: tuple[float, float]
     u: Floats
     v: Floats
 
@@ -164,11 +164,15 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
             f"the region folds over its base plane: {away:.0%} of it faces away."
             " Choose a smaller region, or use the four-corner patch"
         )
-    grown = frame.grown(settings.reach)
-    u, v = (grown.local(sample.points)[:, :2] / grown.size).T
+    u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
     if settings.sides == "follow":
-        v = follow_sides(u, v, settings.reach)
-    return Base(grown, np.clip(u, 0, 1), np.clip(v, 0, 1))
+        v = np.clip(follow_sides(u, v), 0.0, 1.0)
+    along, _, up = (sample.normals @ frame.axes.T).T
+    # Only along the length, where ends turn down: across it, knots are better spread on the base.
+    u, stretch = even_out(u, along, up)
+    whole = 1 + settings.reach
+    size = (float(frame.size[0]) * stretch * whole, float(frame.size[1]) * whole)
+    return Base(size, 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole)
 
 
 def space_of(settings: DrapeSettings) -> Space:
@@ -177,9 +181,9 @@ def space_of(settings: DrapeSettings) -> Space:
     return Space(even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree)
 
 
-def stiffness_of(settings: DrapeSettings, frame: Frame) -> float:
+def stiffness_of(settings: DrapeSettings, base: Base) -> float:
     """Return the thin plate's factor in mm squared."""
-    return float(10 ** (8 * settings.smoothness - 12) * frame.size[0] * frame.size[1])
+    return float(10 ** (8 * settings.smoothness - 12) * base.size[0] * base.size[1])
 
 
 def fit_once(
@@ -195,10 +199,9 @@ def fit_once(
     surface's size.
     """
     u, v, weights = start
-    size = (float(base.frame.size[0]), float(base.frame.size[1]))
-    points = fit_control_points(space, u, v, sample.points, weights, stiffness, size)
+    points = fit_control_points(space, u, v, sample.points, weights, stiffness, base.size)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
-    return surface, foot_points(surface, sample.points, (u, v), step=1e-4 * max(size))
+    return surface, foot_points(surface, sample.points, (u, v), step=1e-4 * max(base.size))
 
 
 def drape(
@@ -226,8 +229,8 @@ def drape(
     """
     base = lay_flat(sample, settings)
     space = space_of(settings)
-    stiffness = stiffness_of(settings, base.frame)
-    floor = 1e-6 * float(base.frame.size.max())
+    stiffness = stiffness_of(settings, base)
+    floor = 1e-6 * max(base.size)
     u, v, weights = base.u, base.v, np.ones(len(sample.points))
     if start is not None and len(start[0]) == len(sample.points):
         u, v, weights = start

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from scipy.spatial import ConvexHull, QhullError
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 
 FrameChoice = Literal["best", "axes", "locked"]
 Sides = Literal["straight", "follow"]
@@ -40,12 +40,6 @@ class Frame:
     def local(self, points: Floats) -> Floats:
         """Return coordinates in the frame, mm, (n, 3)."""
         return (points - self.origin) @ self.axes.T
-
-    def grown(self, reach: float) -> Frame:
-        """Return the frame with each length greater by the fraction `reach`, half at each end."""
-        margin = self.size * (reach / 2)
-        origin = self.origin - margin @ self.axes[:2]
-        return Frame(origin, self.axes, self.size + 2 * margin)
 
 
 def base_frame(
@@ -124,42 +118,81 @@ def _least_rectangle(points: Floats, normal: Floats) -> Floats:
     return np.stack([u, np.cross(normal, u), normal])
 
 
-# A side follows the region's outline at so many places, no closer than it runs smoothly.
+# Sides and stretch are read off at so many places along the region, and run calmly between.
 PLACES = 32
 CALM = 1e-4
 NARROWEST = 0.3
 WIDEST = 1.25
+# A region steeper than this to its base is spread no further.
+STEEPEST = np.radians(76)
 
 
-def follow_sides(u: Floats, v: Floats, reach: float) -> Floats:
+def follow_sides(u: Floats, v: Floats) -> Floats:
     """Return v measured between the region's own sides instead of the rectangle's.
 
     A region that tapers would leave corners of a rectangle far from any point. Its lower and
-    upper side, as smooth functions of u, become v = const instead, `reach` included; where the
-    region is very narrow they stay a part of the greatest width apart.
+    upper side, as smooth functions of u, become v = 0 and v = 1 instead; where the region is
+    very narrow they stay a part of the greatest width apart.
 
     Parameters
     ----------
     u, v : (n,) arrays
-        Parameters on the rectangle.
+        Parameters on the rectangle, in [0, 1].
     """
     # Slow to import, and not needed to show a finished job.
     from scipy.interpolate import make_smoothing_spline
 
-    low, high = float(u.min()), float(u.max())
-    place = np.clip(((u - low) / (high - low) * PLACES).astype(int), 0, PLACES - 1)
+    place, middles = _places(u)
     order = np.argsort(place, kind="stable")
     groups = np.split(v[order], np.cumsum(np.bincount(place, minlength=PLACES))[:-1])
     known = np.array([len(group) >= 4 for group in groups])
     if known.sum() < 6:
         return v
     sides = np.array([np.quantile(g, [0.01, 0.99]) for g in groups if len(g) >= 4])
-    middles = ((np.arange(PLACES) + 0.5) / PLACES)[known]
-    at = np.clip((u - low) / (high - low), middles[0], middles[-1])
-    centre = make_smoothing_spline(middles, sides.mean(axis=1), lam=CALM)(at)
-    half = make_smoothing_spline(middles, np.ptp(sides, axis=1) / 2, lam=CALM)(at)
+    at = np.clip(u, middles[known][0], middles[known][-1])
+    centre = make_smoothing_spline(middles[known], sides.mean(axis=1), lam=CALM)(at)
+    half = make_smoothing_spline(middles[known], np.ptp(sides, axis=1) / 2, lam=CALM)(at)
     half = np.maximum(half, NARROWEST * float(half.max()))
     across = (v - centre) / half
     # A ragged border stands out from its smooth side: widen until it is inside, within reason.
     across /= np.clip(np.abs(across).max(), 1.0, WIDEST)
-    return 0.5 + across / (2 * (1 + reach))
+    return (1 + across) / 2
+
+
+def even_out(t: Floats, along: Floats, up: Floats) -> tuple[Floats, float]:
+    """Return parameters that advance with the length on the surface, not on its base.
+
+    Where a region turns down towards its ends, a step on the base is a long way on the surface;
+    knots spread evenly on the base would be too few there.
+
+    Parameters
+    ----------
+    t : (n,) array
+        Parameters on the base, in [0, 1].
+    along, up : (n,) arrays
+        The normals' parts along that direction and square to the base.
+
+    Returns
+    -------
+    t : (n,) array
+        In [0, 1], in the same order.
+    stretch : float
+        The mean length on the surface of a unit length on the base.
+    """
+    place, _ = _places(t)
+    slope = np.arctan2(np.abs(along), np.maximum(up, 1e-9))
+    stretch = 1 / np.cos(np.minimum(slope, STEEPEST))
+    count = np.bincount(place, minlength=PLACES)
+    mean = np.bincount(place, stretch, PLACES) / np.maximum(count, 1)
+    mean[count == 0] = 1.0
+    # Neighbouring places even each other out.
+    mean = np.convolve(np.pad(mean, 1, mode="edge"), [0.25, 0.5, 0.25], mode="valid")
+    length = np.concatenate([[0.0], np.cumsum(mean)])
+    evened = np.interp(t, np.linspace(0, 1, PLACES + 1), length / length[-1])
+    return evened, float(mean.mean())
+
+
+def _places(t: Floats) -> tuple[Ints, Floats]:
+    """Return for each parameter in [0, 1] its place, and the places' middles."""
+    place = np.clip((t * PLACES).astype(np.int64), 0, PLACES - 1)
+    return place, (np.arange(PLACES) + 0.5) / PLACES
