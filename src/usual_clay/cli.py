@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.core.check.deviation import Aim, ToleranceError, judge
+from usual_clay.core.check.deviation import Aim, ToleranceError, judge, percent
 from usual_clay.core.fit.budget import Search, to_tolerance
 from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
 from usual_clay.core.fit.frame import FrameError
@@ -119,7 +119,7 @@ def _fit(options: argparse.Namespace) -> int:
         _write_report(options.report, figures)
     print(
         words
-        or f"{nu} × {nv} = {nu * nv} control points: {aim.share:.0%} of the points lie within"
+        or f"{nu} × {nv} = {nu * nv} control points: {percent(aim.share)} of the points lie within"
         f" {report.at_share:.3f} mm."
     )
     return MET if report.met else NOT_MET

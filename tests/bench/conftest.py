@@ -13,7 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 
 from usual_clay.bench.stage.pane import Pane
-from usual_clay.bench.start import make_application
+from usual_clay.bench.start import make_application, retire
 from usual_clay.bench.window import Window
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.make import BACK_SEED, demo_job_file
@@ -139,8 +139,7 @@ def hands(app: QApplication, monkeypatch: pytest.MonkeyPatch) -> Iterator[Hands]
     window.session.work.cancel_all()
     made.wait()
     window.close()
-    window.deleteLater()
-    QApplication.processEvents()
+    retire(window)
 
 
 @pytest.fixture

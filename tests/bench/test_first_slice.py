@@ -6,10 +6,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
 
 from tests.bench.conftest import BACK, CTRL, NONE, Hands
+from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.scan import pose
 from usual_clay.demo.shape import signed_distance
@@ -31,6 +32,8 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     QTest.mouseClick(card.unit._buttons["mm"], Qt.MouseButton.LeftButton)
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     assert [scan.name for scan in session.job.all(Scan)] == ["brackwater-lure"]
+    # The unit is remembered for the next file.
+    assert QSettings().value("unit") == "mm"
     # The back in two clicks: Spread, and the back itself.
     window.set_station("Surface")
     QTest.mouseClick(window.rail.tools["spread"], Qt.MouseButton.LeftButton)
@@ -102,9 +105,7 @@ def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
         row = window.shelf.rows[surface.id]
         assert figure in [part.text() for part in row.findChildren(type(row.name))]
         assert figure in window.balance.chart.note.toPlainText()
-        assert window.balance.histogram.share.text() == f"{report.within_share:.1%}".replace(
-            "%", " %"
-        )
+        assert window.balance.histogram.share.text() == percent(report.within_share)
         assert f"tolerance {tolerance:.3f}" in window.balance.chart.tolerance_words.toPlainText()
         assert session.job.aim.tolerance == tolerance
     assert with_demo.session.history.undo_words == "tolerance"

@@ -13,6 +13,7 @@ from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.widgets import label, rule
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.budget import Candidate, front_of
 from usual_clay.job.items import Surface
 from usual_clay.job.remake import is_stale
@@ -245,7 +246,7 @@ class Histogram(QWidget):
         marks = [(-reach, f"{minus}{reach:.2g}"), (-tolerance, f"{minus}{tolerance:.3g}"),
                  (tolerance, f"+{tolerance:.3g}"), (reach, f"+{reach:.2g} mm")]  # fmt: skip
         axis.setTicks([marks])
-        self.share.setText(f"{within:.1%}".replace("%", " %"))
+        self.share.setText(percent(within))
         beyond = int(np.sum(np.abs(signed) > reach))
         extra = f"; {beyond} lie past ±{reach:.2g} mm" if beyond else ""
         self.words.setText(f"of {len(signed):,} points within".replace(",", " ") + extra)
@@ -294,7 +295,7 @@ class Balance(QWidget):
         job, surface = session.shown, session.chosen_surface()
         aim = job.aim
         report = None if surface is None else job.report(surface)
-        at = f"mm, {aim.share:.0%}".replace("%", " %")
+        at = f"mm, {percent(aim.share)}"
         for part in (*self.columns, self.half):
             part.setVisible(report is not None)
         self.nothing.setVisible(report is None)
@@ -303,7 +304,7 @@ class Balance(QWidget):
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
         nu, nv = surface.geometry.counts
         words = f"{nu} × {nv} = {nu * nv} control points\n"
-        words += f"{aim.share:.0%} within {report.at_share:.3f} mm".replace("%", " %")
+        words += f"{percent(aim.share)} within {report.at_share:.3f} mm"
         if is_stale(job, surface):
             words = f"{nu} × {nv}: fitting ..."
         candidates = [*surface.candidates, *session.found]

@@ -20,7 +20,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import label
-from usual_clay.core.check.deviation import Report
+from usual_clay.core.check.deviation import Report, percent
 from usual_clay.job.items import Item, ItemId, Region, Scan, Surface
 from usual_clay.job.remake import is_stale
 
@@ -268,7 +268,7 @@ def _short(count: int) -> str:
 
 
 def _report_words(report: Report, stale: bool, loose: bool) -> str:
-    words = f"{report.within_share:.1%} within tolerance; farthest {report.max:.3f} mm"
+    words = f"{percent(report.within_share)} within tolerance; farthest {report.max:.3f} mm"
     if stale:
         return "Being fitted anew"
     return words + ("; loose: its region is gone, the figures are the last ones" if loose else "")

@@ -15,7 +15,7 @@ SIZE = (1280, 800)
 def write_shots(folder: Path, only: str | None = None) -> None:
     """Write one PNG for each main view into a folder."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from usual_clay.bench.start import make_application
+    from usual_clay.bench.start import make_application, retire
 
     app = make_application()
     folder.mkdir(parents=True, exist_ok=True)
@@ -26,9 +26,7 @@ def write_shots(folder: Path, only: str | None = None) -> None:
         arrange(window)
         settle(window)
         window.grab().save(str(folder / f"{name}.png"))
-        window.session.commit(window.session.job, "shown")
-        window.session.new()
-        window.deleteLater()
+        retire(window)
         app.processEvents()
         print(f"{folder / name}.png")
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QCoreApplication, QEvent, QTimer
 from PySide6.QtWidgets import QApplication
 
 from usual_clay import __version__
@@ -32,5 +33,15 @@ def run_window(path: Path | None) -> int:
     window = Window()
     window.show()
     if path is not None:
-        QTimer.singleShot(0, lambda: window.open_file(path))
-    return app.exec()
+        QTimer.singleShot(0, partial(window.open_file, path))
+    code = app.exec()
+    retire(window)
+    return code
+
+
+def retire(window: Window) -> None:
+    """Take a window down for good, with all that it holds, before the interpreter ends."""
+    window.session.work.cancel_all()
+    window.stage.scene.forget()
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QSpinBox, QV
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label, quiet_spin
+from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import Region, Surface
@@ -181,7 +182,7 @@ class DrapeCard(Card):
             self.near.show_figure("…", "being fitted", dim=True)
             self.far.show_figure("…", "", dim=True)
         else:
-            share = f"{job.aim.share:.0%}".replace("%", " %")
+            share = percent(job.aim.share)
             self.near.show_figure(
                 f"{report.at_share:.3f} mm",
                 "being fitted" if stale else f"{share} are nearer",

@@ -10,6 +10,7 @@ from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Slide, button, label
 from usual_clay.core.arrays import Bools
+from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import fill_gaps, grow, shrink
 from usual_clay.job.items import Region, Scan
@@ -76,7 +77,7 @@ class RegionCard(Card):
         share = len(region.vertices) / len(scan.mesh.vertices) if scan is not None else 0
         self.about.setText(
             f"{thousands(len(region.vertices))} points of {scan.name if scan else 'a scan'}"
-            f" ({share:.0%} of it)".replace("%", " %")
+            f" ({percent(share)} of it)"
         )
         live = session.seed is not None
         self.spread_row.setEnabled(live)

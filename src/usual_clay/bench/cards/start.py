@@ -8,6 +8,7 @@ from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import button
+from usual_clay.core.check.deviation import percent
 from usual_clay.job.items import Region, Scan, Surface
 
 
@@ -56,8 +57,8 @@ class JobCard(Card):
         if surfaces:
             words += (
                 f" {thousands(total)} control points in all; {met} of {surfaces} within"
-                f" {job.aim.tolerance:.3f} mm at {job.aim.share:.0%}."
-            ).replace("%", " %")
+                f" {job.aim.tolerance:.3f} mm at {percent(job.aim.share)}."
+            )
         self.about.setText(f"{words} Choose an item on the stage or in the Shelf to work on it.")
 
 

@@ -100,6 +100,11 @@ class Scene(QObject):
             self._layers[key] = known
         return known[1]
 
+    def forget(self) -> None:
+        """Let go of everything that was made, search trees among it."""
+        for kept in (self.models, self._judges, self._portraits, self._layers, self._meshes):
+            kept.clear()
+
     # ---- scans ---------------------------------------------------------------------------
 
     def model(self, scan: Scan) -> ScanModel | None:

@@ -72,6 +72,11 @@ def judge(signed: Floats, aim: Aim) -> Report:
     )
 
 
+def percent(share: float) -> str:
+    """Return a share in words, to a tenth of a per cent."""
+    return f"{round(100 * share, 1):g} %"
+
+
 def distance_levels(signed: Floats) -> Floats:
     """Return the distances at the shares `LEVELS`, (201,)."""
     return np.quantile(np.abs(signed), LEVELS)

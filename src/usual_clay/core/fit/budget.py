@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from usual_clay.core.arrays import Floats, frozen
-from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge
+from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge, percent
 from usual_clay.core.fit.drape import (
     Base,
     Drape,
@@ -320,13 +320,13 @@ def _in_words(
     chosen: DrapeSettings, report: Report, aim: Aim, noise: float, limit: int, cancelled: bool
 ) -> str:
     found = f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
-    reached = f"{aim.share:.0%} of the points lie within {report.at_share:.3f} mm"
+    reached = f"{percent(aim.share)} of the points lie within {report.at_share:.3f} mm"
     floor = aim.noise_floor(noise)
     if report.met:
         if aim.tolerance < floor:
             return (
                 f"{found}: {reached}. That is below the scan's noise ({floor:.3f} mm at"
-                f" {aim.share:.0%}): part of it copies noise."
+                f" {percent(aim.share)}): part of it copies noise."
             )
         return f"{found}: {reached}."
     if cancelled:
@@ -334,7 +334,7 @@ def _in_words(
     if aim.tolerance < floor:
         return (
             f"The tolerance {aim.tolerance:.3f} mm lies below the scan's noise ({floor:.3f} mm at"
-            f" {aim.share:.0%}): more control points would only copy noise. {found}: {reached}."
+            f" {percent(aim.share)}): more control points would only copy noise. {found}: {reached}."
         )
     return (
         f"The tolerance {aim.tolerance:.3f} mm was not met with up to {limit} × {limit}."

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.frame import FrameChoice, Sides, base_frame, even_out, follow_sides
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.system import FitError, Space, fit_control_points
@@ -161,7 +162,7 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
     away = float(np.mean(sample.normals @ frame.axes[2] < 0))
     if away > MOST_FACING_AWAY:
         raise FoldsOverError(
-            f"the region folds over its base plane: {away:.0%} of it faces away."
+            f"the region folds over its base plane: {percent(away)} of it faces away."
             " Choose a smaller region, or use the four-corner patch"
         )
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
