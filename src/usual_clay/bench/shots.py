@@ -25,7 +25,7 @@ def write_shots(folder: Path, only: str | None = None) -> None:
         window = _fresh_window()
         arrange(window)
         settle(window)
-        window.grab().save(str(folder / f"{name}.png"))
+        window.grab().save(str(folder / f"{name}.png"), "PNG", 0)
         retire(window)
         app.processEvents()
         print(f"{folder / name}.png")

@@ -42,6 +42,7 @@ def run_window(path: Path | None) -> int:
 def retire(window: Window) -> None:
     """Take a window down for good, with all that it holds, before the interpreter ends."""
     window.session.work.cancel_all()
+    window.stage.escape()
     window.stage.scene.forget()
     window.deleteLater()
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)

@@ -334,7 +334,8 @@ def _in_words(
     if aim.tolerance < floor:
         return (
             f"The tolerance {aim.tolerance:.3f} mm lies below the scan's noise ({floor:.3f} mm at"
-            f" {percent(aim.share)}): more control points would only copy noise. {found}: {reached}."
+            f" {percent(aim.share)}): more control points would only copy noise."
+            f" {found}: {reached}."
         )
     return (
         f"The tolerance {aim.tolerance:.3f} mm was not met with up to {limit} × {limit}."
