@@ -26,7 +26,7 @@ FIGURES = {
 }  # fmt: skip
 
 
-def back_region(spread: float = 0.36) -> str:
+def back_region(spread: float = 0.3) -> str:
     x, y, z = pose().to_scan(np.array([BACK_SEED]))[0]
     return f"{x},{y},{z},{spread}"
 

@@ -191,10 +191,14 @@ def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
         # A dot is what the search saw; settled in full the surface is no worse.
         dot = place[2].deviation(0.95)
         assert 0.6 * dot < report.at_share < 1.05 * dot
-    with_demo.drag(
-        [pixel(front[1]), pixel(front[2]), pixel(front[4])], widget=chart.plot.viewport()
-    )
-    assert session.chosen_surface().geometry.counts == (front[4][2].nu, front[4][2].nv)
+    # Dragging along takes the front's candidate nearest below the cursor.
+    path = [pixel(place) for place in chart._front[1:4]]
+    target = chart._front[3][0]
+    with_demo.drag(path, widget=chart.plot.viewport())
+    dragged = session.chosen_surface()
+    assert dragged is not None
+    assert np.log10(dragged.control_points) == pytest.approx(target, abs=0.08)
+    assert session.history.undo_words == "balance"
 
 
 def test_a_search_is_stopped_and_keeps_the_best(with_demo: Hands) -> None:

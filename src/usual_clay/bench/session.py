@@ -71,7 +71,7 @@ class Session(QObject):
         self.path: Path | None = None
         self.chosen: ItemId | None = None
         self.tool: str | None = None
-        self.spread_amount = 0.36
+        self.spread_amount = 0.3
         self.brush_radius = 2.0
         self.seed: tuple[ItemId, int] | None = None
         self.fresh: ItemId | None = None

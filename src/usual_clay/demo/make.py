@@ -22,7 +22,7 @@ from usual_clay.job.remake import basis_of, with_drape
 
 # Where the back is clicked to spread its region, in the lure's frame.
 BACK_SEED = (50.0, 0.0, 12.0)
-BACK_SPREAD = 0.36
+BACK_SPREAD = 0.3
 
 
 def demo_folder() -> Path:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence
-from PySide6.QtWidgets import QGridLayout, QKeySequenceEdit, QScrollArea, QWidget
+from PySide6.QtWidgets import QGridLayout, QKeySequenceEdit, QLineEdit, QWidget
 
 from usual_clay.bench.actions import Actions
 from usual_clay.bench.cards.card import Card
@@ -24,26 +23,25 @@ class KeysCard(Card):
         self.edits: dict[str, QKeySequenceEdit] = {}
         body = QWidget()
         grid = QGridLayout(body)
-        grid.setContentsMargins(0, 0, 8, 0)
+        grid.setContentsMargins(0, 4, 0, 0)
         grid.setVerticalSpacing(4)
         for row, action in enumerate(actions.all()):
             grid.addWidget(label(action.words, wraps=True), row, 0)
             edit = QKeySequenceEdit(QKeySequence(actions.key(action.name)))
             edit.setMaximumSequenceLength(1)
-            edit.setFixedWidth(104)
+            edit.setFixedWidth(112)
+            if (field := edit.findChild(QLineEdit)) is not None:
+                field.setPlaceholderText("no key")
             edit.setAccessibleName(f"Key for {action.words}")
             edit.editingFinished.connect(lambda name=action.name: self._changed(name))
             grid.addWidget(edit, row, 1)
             self.edits[action.name] = edit
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(body)
-        self.column.addWidget(area, 1)
         self.add_buttons(
             button("As shipped", "Give every action its first key again", clicked=self._reset),
             button("Done", "Close the list (Esc)", "main", clicked=done),
         )
+        self.column.addWidget(body)
+        self.column.addStretch(1)
 
     def _changed(self, name: str) -> None:
         key = self.edits[name].keySequence().toString()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QLinearGradient, QPainter, QPen, QPolygonF
 
 from usual_clay.bench.stage import colours
@@ -75,6 +75,14 @@ def draw_note(painter: QPainter, at: QPointF, words: str, width: float) -> None:
     painter.setBrush(QColor(palette.NOTE))
     painter.drawRoundedRect(box, 6, 6)
     painter.setPen(QColor(palette.NOTE_INK))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+
+def draw_invitation(painter: QPainter, box: QRect) -> None:
+    """Say in an empty view what can be done with it."""
+    painter.setFont(text_font(10))
+    painter.setPen(QColor(palette.SOFT_INK))
+    words = "Drop a scan or a job here"
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 

@@ -51,7 +51,8 @@ class Pane(QWidget):
         self._target: Target | None = None
         self._takes_away = False
         self._lit: tuple[Floats, bool, float] | None = None
-        self._fit_wanted = True
+        # Until the user moves the camera, everything is kept in view.
+        self._fitted = self._fit_due = True
         self._rest = QTimer(self, singleShot=True, interval=REST_AFTER)
         self._rest.timeout.connect(self.rest)
         self.setMouseTracking(True)
@@ -68,6 +69,7 @@ class Pane(QWidget):
 
     def move_camera(self, camera: Camera) -> None:
         """Look from elsewhere, coarsely until the view rests."""
+        self._fitted = False
         self.view.camera = camera
         self._moving = True
         self.refresh()
@@ -82,11 +84,8 @@ class Pane(QWidget):
         self._rest.start()
 
     def fit(self) -> None:
-        """Show everything that is there."""
-        outline = self.scene.outline()
-        self._fit_wanted = outline is None
-        if outline is not None:
-            self.view.fit(outline)
+        """Show everything that is there, now and when the pane changes its size."""
+        self._fitted = self._fit_due = True
         self.rest()
 
     def light_up(self, points: Floats | None, takes_away: bool, size: float) -> None:
@@ -99,8 +98,8 @@ class Pane(QWidget):
         if self._stale:
             self.view.resize(round(self.width() * ratio), round(self.height() * ratio))
             self.view.set_layers(self.scene.layers())
-            if self._fit_wanted and (outline := self.scene.outline()) is not None:
-                self._fit_wanted = False
+            if self._fit_due and (outline := self.scene.outline()) is not None:
+                self._fit_due = False
                 self.view.fit(outline)
             self._image = self.view.image(self._moving)
             self._image.setDevicePixelRatio(ratio)
@@ -130,6 +129,8 @@ class Pane(QWidget):
         if self.shows_legend and self.legend_is_shown():
             box = overlay.legend_box(self.width(), self.height())
             overlay.draw_legend(painter, box, self.session.shown.aim, self.scene.shown.range)
+        if self.shows_legend and not self.session.shown.items:
+            overlay.draw_invitation(painter, self.rect())
         if self._cursor is None:
             return
         if self.session.tool == "brush":
@@ -254,4 +255,5 @@ class Pane(QWidget):
         self.update()
 
     def resizeEvent(self, _event: object) -> None:
+        self._fit_due = self._fit_due or self._fitted
         self.refresh()
