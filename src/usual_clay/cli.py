@@ -12,12 +12,14 @@ from typing import Any
 
 import numpy as np
 
+from usual_clay.cli_points import add_points_command
 from usual_clay.core.check.deviation import Aim, ToleranceError, judge, percent
 from usual_clay.core.fit.budget import Search, to_tolerance
 from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import FitError
+from usual_clay.core.points.ball import BallError
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import spread
 from usual_clay.files.errors import FileError
@@ -37,7 +39,7 @@ def main(arguments: list[str] | None = None) -> int:
     options = _parser().parse_args(arguments)
     try:
         return int(options.command(options))
-    except (FileError, FitError, FrameError, ToleranceError, InputError) as error:
+    except (FileError, FitError, FrameError, ToleranceError, BallError, InputError) as error:
         print(f"usual-clay: {error}", file=sys.stderr)
         return BAD_INPUT
 
@@ -58,6 +60,7 @@ def _parser() -> argparse.ArgumentParser:
     shots.set_defaults(command=_shots)
     fit = commands.add_parser("fit", help="fit a surface to a scan without a window")
     _add_fit_options(fit)
+    add_points_command(commands)
     return parser
 
 

@@ -1,0 +1,1 @@
+"""Ordered and loose point lists: order, clean, offset for a probe's ball."""

@@ -1,0 +1,111 @@
+"""The smooth course of an ordered run of points, and the points that leave it."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.linalg import solveh_banded
+
+from usual_clay.core.arrays import Bools, Floats, Ints
+
+# The course bends over about so many points. Stiff, it is not drawn along by a slip of a few
+# points; but it cuts tight turns.
+STIFF, BENDING = 12.0, 6.0
+LONGEST_SLIP = 8
+ROUNDS = 30
+
+
+def smooth_course(points: Floats, closed: bool = False, bending: float = BENDING) -> Floats:
+    """Return the smooth course that most points of a run follow.
+
+    Whittaker's smoother with third differences (Eilers 2003), made robust by Tukey's bisquare:
+    points that leave the course lose their weight, so that a slip of several points does not
+    drag it along.
+
+    Parameters
+    ----------
+    points : (n, d) array
+        In order along the run, about evenly spaced.
+    closed : bool
+        Whether the last point is followed by the first.
+    bending : float
+        The length, in points, below which shape is taken for noise.
+
+    Returns
+    -------
+    (n, d) array
+        The place on the course that belongs to each point.
+    """
+    count = len(points)
+    if count < 8:
+        return points.copy()
+    if closed:
+        # The run is continued past both ends by itself; what is cut off again is the seam.
+        margin = int(min(count, 4 * bending))
+        around = np.concatenate([points[-margin:], points, points[:margin]])
+        return smooth_course(around, False, bending)[margin : margin + count]
+    stiffness = (bending / (2 * np.pi)) ** 6
+    weights = np.ones(count)
+    course = _whittaker(points, weights, stiffness)
+    for _ in range(ROUNDS):
+        away = np.linalg.norm(points - course, axis=1)
+        scale = max(1.4826 * float(np.median(away)), 1e-9 * float(np.ptp(points, axis=0).max()))
+        inside = away < 5 * scale
+        new = np.where(inside, (1 - (away / (5 * scale)) ** 2) ** 2, 0.0)
+        settled = float(np.abs(new - weights).max()) < 1e-3
+        # A floor keeps the system definite where a whole stretch has lost its weight.
+        weights = np.maximum(new, 1e-6)
+        course = _whittaker(points, weights, stiffness)
+        if settled:
+            break
+    return course
+
+
+def _whittaker(points: Floats, weights: Floats, stiffness: float) -> Floats:
+    """Solve (W + stiffness D'D) course = W points, D the third differences, as a band."""
+    count = len(points)
+    pattern = np.array([-1.0, 3.0, -3.0, 1.0])
+    band = np.zeros((4, count))
+    for offset in range(4):
+        for start in range(4 - offset):
+            size = count - 3
+            band[offset, start : start + size] += pattern[start] * pattern[start + offset]
+    band *= stiffness
+    band[0] += weights
+    return np.asarray(solveh_banded(band, weights[:, None] * points, lower=True))
+
+
+def suggest_slips(points: Floats, limit: float, closed: bool = False) -> Bools:
+    """Mark the points that leave their run's smooth course by more than `limit` mm, (n,).
+
+    A stretch that strays for longer than a slip lasts is shape, and is looked at again against a
+    course that bends more. What is left is looked at once more against a course made of the other
+    points alone. Still only a suggestion: a true corner leaves the smooth course too.
+    """
+    strays = np.linalg.norm(points - smooth_course(points, closed, STIFF), axis=1) > limit
+    long = _run_lengths(strays, closed) > LONGEST_SLIP
+    freer = np.linalg.norm(points - smooth_course(points, closed), axis=1) > limit
+    strays = np.where(long, freer, strays)
+    if not strays.any() or len(points) < 8:
+        return strays
+    margin = min(len(points), 40) if closed else 0
+    around = np.arange(-margin, len(points) + margin) % len(points)
+    weights = np.where(strays[around], 1e-6, 1.0)
+    freely = _whittaker(points[around], weights, (BENDING / 2 / (2 * np.pi)) ** 6)
+    course = freely[margin : margin + len(points)]
+    return strays & (np.linalg.norm(points - course, axis=1) > limit)
+
+
+def _run_lengths(marked: Bools, closed: bool) -> Ints:
+    """Return for each marked point how many neighbours in a row are marked, 0 for others."""
+    count = len(marked)
+    shift = int(np.argmin(marked)) if closed and not marked.all() else 0
+    turned = np.roll(marked, -shift)
+    number = np.cumsum(np.diff(turned, prepend=False) != 0)
+    lengths = np.where(turned, np.bincount(number, minlength=count + 1)[number], 0)
+    return np.roll(lengths, shift)
+
+
+def usual_slip_limit(points: Floats, closed: bool = False) -> float:
+    """Return a limit for slips to begin with: eight times what most points stray, mm."""
+    away = np.linalg.norm(points - smooth_course(points, closed), axis=1)
+    return float(max(8 * 1.4826 * np.median(away), 1e-9))
