@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.cli_points import add_points_command
+from usual_clay.cli_scan import add_scan_commands
 from usual_clay.core.check.deviation import Aim, ToleranceError, judge, percent
 from usual_clay.core.fit.budget import Search, to_tolerance
 from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
@@ -22,6 +23,7 @@ from usual_clay.core.fit.system import FitError
 from usual_clay.core.points.ball import BallError
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import spread
+from usual_clay.files.atomic import write_text
 from usual_clay.files.errors import FileError
 from usual_clay.files.exchange import write_exchange
 from usual_clay.files.mesh_file import read_mesh
@@ -61,6 +63,7 @@ def _parser() -> argparse.ArgumentParser:
     fit = commands.add_parser("fit", help="fit a surface to a scan without a window")
     _add_fit_options(fit)
     add_points_command(commands)
+    add_scan_commands(commands)
     return parser
 
 
@@ -119,20 +122,13 @@ def _fit(options: argparse.Namespace) -> int:
         "met": report.met,
     }
     if options.report is not None:
-        _write_report(options.report, figures)
+        write_text(options.report, json.dumps(figures, indent=2) + "\n")
     print(
         words
         or f"{nu} × {nv} = {nu * nv} control points: {percent(aim.share)} of the points lie within"
         f" {report.at_share:.3f} mm."
     )
     return MET if report.met else NOT_MET
-
-
-def _write_report(path: Path, figures: dict[str, Any]) -> None:
-    try:
-        path.write_text(json.dumps(figures, indent=2) + "\n", encoding="utf-8")
-    except OSError as error:
-        raise FileError(f"{path.name} could not be written: {error.strerror}") from error
 
 
 def _counts(told: str) -> tuple[int, int] | None:

@@ -43,3 +43,14 @@ def whole_file(path: Path) -> Iterator[Path]:
         if temporary is not None:
             with suppress(OSError):
                 temporary.unlink()
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a text file whole, or leave what was there.
+
+    Raises
+    ------
+    FileError
+    """
+    with whole_file(path) as temporary:
+        temporary.write_text(text, encoding="utf-8")
