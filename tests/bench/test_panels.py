@@ -219,6 +219,7 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
         run()
         assert words in window.cards.told.text()
     assert hands.session.tool is None
+    assert "No scan is shown" in window.stage.scene.why_no_scan("the brush")
     window.write_to(Path("/tmp/none.step"))
     hands.wait()
     assert "no surface to write" in window.cards.told.text()

@@ -278,7 +278,7 @@ class Session(QObject):
     def known_noise(self, region: Region) -> float:
         """Return a region's noise in mm; 0 until it has been estimated in the background."""
         sample = self.sample(region)
-        if "noise" in sample.__dict__:
+        if sample.knows_noise:
             return sample.noise
         key = f"noise {region.id}"
         if not self.work.is_busy(key):

@@ -23,7 +23,7 @@ def brush(pane: Pane, press: Pointer) -> Gesture:
     session = pane.session
     under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
     if under is None:
-        session.told.emit("trouble", "There is no scan under the brush: start on the scan.")
+        session.told.emit("trouble", pane.scene.why_no_scan("the brush"))
         return
     scan, _ = under
     model = pane.scene.model(scan)

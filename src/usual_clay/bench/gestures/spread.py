@@ -27,7 +27,7 @@ def spread(pane: Pane, press: Pointer) -> Gesture:
             break
     under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
     if under is None:
-        pane.session.told.emit("trouble", "There is no scan under the cursor: click on the scan.")
+        pane.session.told.emit("trouble", pane.scene.why_no_scan("the cursor"))
         return
     scan, hit = under
     corners = scan.mesh.triangles[hit.triangle]

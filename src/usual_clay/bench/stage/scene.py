@@ -240,6 +240,15 @@ class Scene(QObject):
                                                         hit.distance - bias)))  # fmt: skip
         return min(found, key=lambda target: target.hit.distance) if found else None
 
+    def why_no_scan(self, what: str) -> str:
+        """Return why there is no scan under a click of the tool named, and what to do."""
+        scans = [s for s in self.session.shown.all(Scan) if s.visible and self.shown.scan]
+        if not scans:
+            return f"No scan is shown: switch Scan on to use {what}."
+        if any(self.model(scan) is None for scan in scans):
+            return "The scan is still being prepared: try again in a moment."
+        return f"There is no scan under {what}: click on the scan."
+
     def scan_under(self, origin: Floats, direction: Floats) -> tuple[Scan, Hit] | None:
         """Return the visible scan that a ray meets first, whatever surface is before it."""
         found = []

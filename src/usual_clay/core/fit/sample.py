@@ -43,6 +43,11 @@ class Sample:
         """The estimated standard deviation of the measurement noise, mm."""
         return estimate_noise(self.points)
 
+    @property
+    def knows_noise(self) -> bool:
+        """Whether the noise has been estimated already, which takes a moment."""
+        return "noise" in self.__dict__
+
     def part(self, most: int) -> Sample:
         """Return an even choice of at most `most` points."""
         if len(self.points) <= most:
