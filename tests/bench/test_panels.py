@@ -202,7 +202,7 @@ def test_a_file_is_dropped_on_the_window(hands: Hands, scan_file: Path) -> None:
         Qt.KeyboardModifier.NoModifier,
     )  # fmt: skip
     hands.window.dropEvent(event)
-    hands.wait(lambda: hands.window.cards.bring_in._mesh is not None)
+    hands.wait(lambda: hands.window.cards.bring_in._read is not None)
     assert hands.window.cards.card is hands.window.cards.bring_in
     hands.key(Qt.Key.Key_Escape, widget=hands.pane)
     assert hands.window.cards.card is hands.window.cards.start

@@ -152,10 +152,9 @@ def test_points_command_mends_the_demo_outline(
     assert "315 points read in mm; no rows skipped" in told
     assert "slips dropped" in told
     made = read_points(out).points
-    # The file's columns are x and z; the plane zx takes them as z and x.
     from scipy.spatial import cKDTree
 
-    distance = cKDTree(true_outline()[:, [0, 2]]).query(made[:, [2, 0]])[0]
+    distance = cKDTree(true_outline()[:, [0, 2]]).query(made[:, [0, 2]])[0]
     assert np.sqrt(np.mean(distance**2)) < 0.05
     assert np.abs(made[:, 1]).max() == 0
 

@@ -12,12 +12,13 @@ from usual_clay.bench.cards.bring_in import BringInCard
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.drape import DrapeCard
 from usual_clay.bench.cards.keys import KeysCard
+from usual_clay.bench.cards.points import PointsCard
 from usual_clay.bench.cards.region import RegionCard
 from usual_clay.bench.cards.scan import ScanCard
 from usual_clay.bench.cards.start import JobCard, StartCard
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import label
-from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.job.items import PointList, Region, Scan, Surface
 
 NEWS_STAYS = 8000
 
@@ -36,6 +37,7 @@ class CardHolder(QWidget):
         self.of_kind: dict[type, Card] = {
             Scan: ScanCard(session, run),
             Region: RegionCard(session, run),
+            PointList: PointsCard(session),
             Surface: DrapeCard(session, run),
         }
         self._asked: Card | None = None
@@ -77,8 +79,8 @@ class CardHolder(QWidget):
             card.show()
         card.refresh()
 
-    def offer_scan(self, path: Path) -> None:
-        """Ask for the unit of a scan's file."""
+    def offer(self, path: Path) -> None:
+        """Ask for the unit of a file of a scan or of points."""
         self._asked = self.bring_in
         self.bring_in.offer(path)
         self.refresh()

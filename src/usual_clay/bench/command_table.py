@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from usual_clay.bench.actions import Action, Actions
 from usual_clay.bench.stage.camera import TRUE_VIEWS
+from usual_clay.files import mesh_file, points_file
 
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
@@ -16,7 +17,11 @@ def fill(table: Actions, w: Window) -> None:
     """Put every action of the window into the table."""
     session, stage = w.session, w.stage
     for action in (
-        Action("bring in scan", "Bring in a scan", "Ctrl+I", w.bring_in, "Gather", "cube", "Scan"),
+        Action("bring in scan", "Bring in a scan", "Ctrl+I",
+               partial(w.bring_in, "a scan", mesh_file.SUFFIXES), "Gather", "cube", "Scan"),
+        Action("bring in points", "Bring in points", "Ctrl+Shift+I",
+               partial(w.bring_in, "points", points_file.SUFFIXES), "Gather", "dots-nine",
+               "Points"),
         Action("spread", "Spread a region", "S", lambda: w.take("spread"), "Surface", "drop",
                "Spread"),
         Action("brush", "Brush a region", "B", lambda: w.take("brush"), "Surface", "paint-brush",

@@ -21,7 +21,7 @@ from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import label
 from usual_clay.core.check.deviation import Report, percent
-from usual_clay.job.items import Item, ItemId, Region, Scan, Surface
+from usual_clay.job.items import Item, ItemId, PointList, Region, Scan, Surface
 from usual_clay.job.remake import is_stale
 
 
@@ -94,6 +94,8 @@ class ShelfRow(QFrame):
             row.addWidget(_figure(_short(len(item.mesh.triangles)), 52, "triangles"))
         elif isinstance(item, Region):
             row.addWidget(_figure(_short(len(item.vertices)), 52, "points"))
+        elif isinstance(item, PointList):
+            row.addWidget(_figure(_short(len(item.kept)), 52, "points, without those taken out"))
         elif isinstance(item, Surface):
             report = job.report(item)
             row.addWidget(_figure(str(item.control_points), 40, "control points"))
@@ -204,9 +206,10 @@ class Shelf(QScrollArea):
         column.setContentsMargins(9, 8, 9, 8)
         column.setSpacing(1)
         self.rows = {}
-        references = []
+        references: list[Item] = []
         for scan in job.all(Scan):
             references += [scan, *(r for r in job.all(Region) if r.scan == scan.id)]
+        references += job.all(PointList)
         groups: tuple[tuple[str, list], ...] = (
             ("References", references), ("Surfaces", list(job.all(Surface))),
         )  # fmt: skip
@@ -234,7 +237,7 @@ class Shelf(QScrollArea):
 
 
 _EMPTY = {
-    "References": "Nothing yet. Bring in a scan, or drop its file on the window.",
+    "References": "Nothing yet. Bring in a scan or points, or drop a file on the window.",
     "Surfaces": "Nothing yet. Choose a region of a scan, then drape a surface over it.",
 }
 
@@ -251,7 +254,7 @@ def _swatch(item: Item) -> QLabel:
 
 
 def _kind_word(item: Item) -> str:
-    words = {Scan: "scan", Region: "region of a scan", Surface: "surface"}
+    words = {Scan: "scan", Region: "region of a scan", PointList: "points", Surface: "surface"}
     return words[type(item)]
 
 

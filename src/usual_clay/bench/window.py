@@ -37,7 +37,7 @@ from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
 from usual_clay.bench.widgets import rule
 from usual_clay.core.fit.drape import DrapeSettings
-from usual_clay.files import job_file, mesh_file
+from usual_clay.files import job_file, mesh_file, points_file
 from usual_clay.files.deliver import write_surfaces
 from usual_clay.files.errors import FileError
 from usual_clay.job.items import ItemId, Region, Scan, Surface
@@ -283,9 +283,10 @@ class Window(QMainWindow):
             failed=lambda error: self.session.told.emit("trouble", str(error)),
         )  # fmt: skip
 
-    def bring_in(self) -> None:
-        endings = " ".join(f"*{suffix}" for suffix in mesh_file.SUFFIXES)
-        told, _ = QFileDialog.getOpenFileName(self, "Bring in a scan", "", f"Scans ({endings})")
+    def bring_in(self, what: str, suffixes: tuple[str, ...]) -> None:
+        """Ask for a file of a scan or of points."""
+        endings = " ".join(f"*{suffix}" for suffix in suffixes)
+        told, _ = QFileDialog.getOpenFileName(self, f"Bring in {what}", "", f"Files ({endings})")
         if told:
             self.open_file(Path(told))
 
@@ -298,8 +299,8 @@ class Window(QMainWindow):
                 # The newest surface is what the user was at.
                 surfaces = list(self.session.job.all(Surface))
                 self.session.choose(surfaces[-1].id if surfaces else None)
-        elif path.suffix.lower() in mesh_file.SUFFIXES:
-            self.cards.offer_scan(path)
+        elif path.suffix.lower() in (*mesh_file.SUFFIXES, *points_file.SUFFIXES):
+            self.cards.offer(path)
         else:
             self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
 

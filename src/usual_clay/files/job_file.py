@@ -23,7 +23,7 @@ from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
-from usual_clay.job.items import Item, Region, Scan, Surface
+from usual_clay.job.items import Item, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS, Recipe
 from usual_clay.job.remake import basis_of, is_stale
@@ -80,6 +80,15 @@ def _describe(job: Job, item: Item, keep: Keep) -> dict[str, Any]:
             "kind": "region",
             "scan": item.scan,
             "vertices": keep(f"{item.id}.vertices", item.vertices.astype(np.int32)),
+        }
+    if isinstance(item, PointList):
+        return common | {
+            "kind": "points",
+            "source": item.source,
+            "unit": item.unit,
+            "closed": item.closed,
+            "points": keep(f"{item.id}.points", item.points),
+            "out": keep(f"{item.id}.out", item.out.astype(np.int32)),
         }
     if isinstance(item, Surface):
         geometry, recipe = item.geometry, item.recipe
@@ -216,19 +225,32 @@ def _rebuild(told: dict[str, Any], archive: zipfile.ZipFile, items: dict[str, It
         mesh = TriangleMesh(vertices, triangles)
         return Scan(**common, mesh=mesh, source=_text(told["source"]), unit=_text(told["unit"]))
     if told["kind"] == "region":
-        chosen = _array(archive, told["vertices"], "i", (None,))
         scan = items.get(told["scan"])
         if not isinstance(scan, Scan):
             raise ValueError(f"the region {common['name']} has no scan")
-        count = len(scan.mesh.vertices)
-        if len(chosen) and not (
-            chosen[0] >= 0 and chosen[-1] < count and (np.diff(chosen) > 0).all()
-        ):
-            raise ValueError(f"the region {common['name']} does not fit its scan")
+        chosen = _choice(archive, told["vertices"], len(scan.mesh.vertices), common["name"])
         return Region(**common, scan=scan.id, vertices=chosen)
+    if told["kind"] == "points":
+        points = _array(archive, told["points"], "f", (None, 3))
+        return PointList(
+            **common,
+            points=points,
+            out=_choice(archive, told["out"], len(points), common["name"]),
+            closed=bool(told["closed"]),
+            source=_text(told["source"]),
+            unit=_text(told["unit"]),
+        )
     if told["kind"] == "surface":
         return _rebuild_surface(told, archive, common)
     raise ValueError(f"unknown kind of item {told['kind']!r}")
+
+
+def _choice(archive: zipfile.ZipFile, entry: Any, count: int, name: str) -> Any:
+    """Read indices into `count` things, rising."""
+    chosen = _array(archive, entry, "i", (None,))
+    if len(chosen) and not (chosen[0] >= 0 and chosen[-1] < count and (np.diff(chosen) > 0).all()):
+        raise ValueError(f"what is chosen in {name} does not fit its points")
+    return chosen
 
 
 def _rebuild_surface(

@@ -53,6 +53,8 @@ class PointsRead:
     bad : tuple of BadRow
     columns : tuple of str
         Names of the columns read, from the header, or their numbers.
+    axes : tuple of int
+        The axes that the columns are named after; empty where they are not.
     """
 
     points: Floats
@@ -60,6 +62,7 @@ class PointsRead:
     said_unit: bool
     bad: tuple[BadRow, ...]
     columns: tuple[str, ...]
+    axes: tuple[int, ...] = ()
 
 
 def read_points(
@@ -102,7 +105,10 @@ def read_points(
     if not len(points):
         raise FileError(f"{path.name} holds no points; row {bad[0].number}: {bad[0].reason}")
     labels = tuple(names[c] if c < len(names) and names[c] else f"column {c + 1}" for c in chosen)
-    return PointsRead(points * millimetres_in(used), used, said is not None, bad, labels)
+    plain = _axis_names(list(labels))
+    axes = tuple("xyz".index(name) for name in plain) if set(plain) <= set("xyz") else ()
+    scaled = points * millimetres_in(used)
+    return PointsRead(scaled, used, said is not None, bad, labels, axes)
 
 
 def _clean_table(text: TextTable, first: int, columns: tuple[int, ...]) -> Floats | None:
@@ -169,9 +175,14 @@ def _unit_in(header: list[str]) -> str | None:
     return None
 
 
+def _axis_names(names: list[str]) -> list[str]:
+    """Return column names without units, signs and case: "X [mm]" is "x"."""
+    return [re.sub(r"[^a-z]", "", re.sub(r"[\[(].*", "", name.lower())) for name in names]
+
+
 def _columns(names: list[str], row: Sequence[Any]) -> tuple[int, ...]:
     """Return the columns of x, y and z: by name, or the first that hold numbers."""
-    plain = [re.sub(r"[^a-z]", "", re.sub(r"[\[(].*", "", name.lower())) for name in names]
+    plain = _axis_names(names)
     by_name = [plain.index(axis) for axis in "xyz" if axis in plain]
     if len(by_name) >= 2:
         return tuple(by_name)

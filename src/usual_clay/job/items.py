@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+
+import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints, frozen
 from usual_clay.core.fit.budget import Candidate
@@ -67,6 +69,38 @@ class Region(Item):
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "vertices", frozen(self.vertices, "int64"))
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class PointList(Item):
+    """Points in order, as a probe or a file gave them.
+
+    Attributes
+    ----------
+    points : (n, 3) array
+        All of them, mm; what is taken out stays here.
+    out : (k,) integers
+        Points that are taken out, rising.
+    closed : bool
+        Whether the last is followed by the first.
+    source, unit : str
+        The file they came from, and the unit it was read in.
+    """
+
+    points: Floats
+    out: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    closed: bool = False
+    source: str = ""
+    unit: str = "mm"
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "points", frozen(self.points))
+        object.__setattr__(self, "out", frozen(self.out, "int64"))
+
+    @property
+    def kept(self) -> Ints:
+        """The points that are not taken out."""
+        return np.setdiff1d(np.arange(len(self.points)), self.out)
 
 
 @dataclass(frozen=True, eq=False)

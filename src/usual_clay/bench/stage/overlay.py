@@ -10,9 +10,10 @@ from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.job.items import PointList
 
 MINUS = "\N{MINUS SIGN}"
 
@@ -39,6 +40,24 @@ def draw_net(painter: QPainter, view: View, surface: BSplineSurface, chosen: boo
     radius = float(np.clip(0.2 * np.median(legs), 1.4, 3.4))
     for x, y in place.reshape(-1, 2):
         painter.drawEllipse(QPointF(x, y), radius, radius)
+
+
+def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> None:
+    """Draw a run's points as dots, what is taken out hollow, and what may be slips ringed."""
+    place = view.project(run.points)[:, :2]
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(place) < 4000)
+
+    def dots(which: Ints, pen: QPen) -> None:
+        painter.setPen(pen)
+        painter.drawPoints([QPointF(x, y) for x, y in place[which]])
+
+    cap = Qt.PenCapStyle.RoundCap
+    dots(run.kept, QPen(QColor(palette.REFERENCES), 3.6, Qt.PenStyle.SolidLine, cap))
+    dots(run.out, QPen(QColor("#C9BFB2"), 3.0, Qt.PenStyle.SolidLine, cap))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QPen(QColor(palette.PLUM), 1.8))
+    for x, y in place[suggested]:
+        painter.drawEllipse(QPointF(x, y), 6.0, 6.0)
 
 
 def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, size: float) -> None:

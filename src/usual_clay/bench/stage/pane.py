@@ -17,7 +17,7 @@ from usual_clay.bench.stage.camera import Camera
 from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
-from usual_clay.job.items import Surface
+from usual_clay.job.items import PointList, Surface
 
 # What a left press starts, by the tool in hand.
 TOOLS: dict[str | None, Start] = {None: pick, "spread": spread, "brush": brush}
@@ -118,6 +118,9 @@ class Pane(QWidget):
             surface = job.get(self.session.chosen, Surface)
             if surface is not None and surface.visible:
                 overlay.draw_net(painter, self.view, surface.geometry, chosen=True)
+        points_list = job.get(self.session.chosen, PointList)
+        if points_list is not None and points_list.visible:
+            overlay.draw_run(painter, self.view, points_list, self.session.suggested)
         if self._lit is not None:
             points, takes_away, size = self._lit
             overlay.draw_lit(painter, self.view, points, takes_away, size)

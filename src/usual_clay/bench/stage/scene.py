@@ -15,13 +15,14 @@ from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Judge, Portrait, make_portrait
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
+from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.scan.bend import bend
 from usual_clay.core.scan.closest import Hit, MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
 from usual_clay.core.spline.surface import surface_grid
-from usual_clay.job.items import ItemId, Region, Scan, Surface
+from usual_clay.job.items import ItemId, PointList, Region, Scan, Surface
 
 STAND_IN_TRIANGLES = 24_000
 ISOCURVE_INK = "#7A5540"
@@ -82,6 +83,9 @@ class Scene(QObject):
         for scan in job.all(Scan):
             if scan.visible and self.shown.scan:
                 result[scan.id] = self._scan_layer(scan)
+        for points in job.all(PointList):
+            if points.visible and len(points.kept) > 1:
+                result[points.id] = self._points_layer(points)
         for surface in job.all(Surface):
             portrait = self.portrait(surface)
             if portrait is None or not (surface.visible and self.shown.surfaces):
@@ -157,6 +161,18 @@ class Scene(QObject):
             known = (mesh, triangle_data(mesh.vertices, mesh.triangles, mesh.vertex_normals))
             self._meshes[scan.id] = known
         return known[1]
+
+    # ---- points --------------------------------------------------------------------------
+
+    def _points_layer(self, points: PointList) -> Layer:
+        chosen = points.id == self.session.chosen
+
+        def make() -> Layer:
+            run = points.points[points.kept]
+            ring = np.concatenate([run, run[:1]]) if points.closed else run
+            return Layer(line_data([ring]), line=palette.CHOSEN if chosen else palette.REFERENCES)
+
+        return self._cached(points.id, (points.points, points.out, points.closed, chosen), make)
 
     # ---- surfaces ------------------------------------------------------------------------
 
@@ -269,6 +285,7 @@ class Scene(QObject):
             if surface.visible and self.shown.surfaces:
                 steps = np.linspace(0, 1, 30)
                 parts.append(surface_grid(surface.geometry, steps, steps))
+        parts += [points.points for points in job.all(PointList) if points.visible]
         return np.concatenate([part.reshape(-1, 3) for part in parts]) if parts else None
 
 

@@ -1,0 +1,119 @@
+"""Point lists in the real window: brought in, cleaned, moved to the surface, saved."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from scipy.spatial import cKDTree
+
+from tests.bench.conftest import CTRL, Hands
+from usual_clay.bench.theme import palette
+from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
+from usual_clay.job.items import PointList
+
+
+def press(hands: Hands, words: str) -> None:
+    from PySide6.QtWidgets import QPushButton
+
+    made = next(b for b in hands.window.cards.card.findChildren(QPushButton) if b.text() == words)
+    QTest.mouseClick(made, Qt.MouseButton.LeftButton)
+    hands.wait()
+
+
+def bring_in(hands: Hands, path: Path) -> PointList:
+    hands.window.open_file(path)
+    hands.wait()
+    # Columns named x and z say themselves where they belong.
+    assert not hands.window.cards.bring_in.plane_row.isVisible()
+    hands.key(Qt.Key.Key_Return, widget=hands.pane)
+    points = hands.session.job.items[hands.session.chosen or ""]
+    assert isinstance(points, PointList)
+    return points
+
+
+def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: Path) -> None:
+    outline, _ = write_point_lists(tmp_path)
+    points = bring_in(hands, outline)
+    assert points.unit == "mm"
+    assert points.closed
+    session = hands.session
+    assert "315 points; a closed run" in hands.window.cards.card.about.text()
+    press(hands, "Suggest slips")
+    _, slipped = probed_outline()
+    assert set(np.flatnonzero(slipped)) <= set(session.suggested)
+    assert len(session.suggested) <= 16
+    assert "points stray by more than" in hands.window.cards.card.found.text()  # type: ignore
+    # Suggested points are ringed on the stage and still in the run.
+    x, y = hands.pane.view.project(points.points)[session.suggested[0], :2].round().astype(int)
+    ringed = hands.picture()[y - 8 : y + 9, x - 8 : x + 9]
+    assert (np.abs(ringed - palette.rgb(palette.PLUM) * 255).max(axis=2) < 60).any()
+    press(hands, "Take them out")
+    cleaned = session.job.items[points.id]
+    assert isinstance(cleaned, PointList)
+    assert set(np.flatnonzero(slipped)) <= set(cleaned.out)
+    assert len(cleaned.points) == 315
+    press(hands, "Move to the surface")
+    moved = session.job.items[session.chosen or ""]
+    assert isinstance(moved, PointList)
+    assert moved.id != points.id
+    away = cKDTree(true_outline()[:, [0, 2]]).query(moved.points[:, [0, 2]])[0]
+    assert np.sqrt(np.mean(away**2)) < 0.05
+    # Saved, opened again, and all as it was.
+    assert session.save(tmp_path / "a.uclay")
+    assert session.open(tmp_path / "a.uclay")
+    again = session.job.items[points.id]
+    assert isinstance(again, PointList)
+    assert np.array_equal(again.out, cleaned.out)
+    assert np.array_equal(again.points, cleaned.points)
+    session.choose(again.id)
+    press(hands, "Put all back")
+    assert not len(session.job.items[points.id].out)  # type: ignore[attr-defined]
+    hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
+    assert len(session.job.items[points.id].out) == len(cleaned.out)  # type: ignore[attr-defined]
+
+
+def test_bad_rows_are_shown_before_they_are_skipped(hands: Hands, tmp_path: Path) -> None:
+    path = tmp_path / "probe.csv"
+    path.write_text("x,y,z\n0,0,0\nslip,0,0\n10,0,0\n20,5,\n30,5,1\n")
+    hands.window.open_file(path)
+    hands.wait()
+    words = hands.window.cards.bring_in.made.text()
+    assert "2 rows are no points" in words
+    assert "Row 3: 'slip' is no number" in words
+    QTest.mouseClick(hands.window.cards.bring_in.unit._buttons["cm"], Qt.MouseButton.LeftButton)
+    hands.key(Qt.Key.Key_Return, widget=hands.pane)
+    points = next(hands.session.job.all(PointList))
+    assert points.points[:, 0].tolist() == [0, 100, 300]
+    assert hands.session.is_saved is False
+
+
+def test_two_nameless_columns_ask_for_their_plane(hands: Hands, tmp_path: Path) -> None:
+    path = tmp_path / "run.csv"
+    path.write_text("1;2\n3;4\n5;7\n")
+    hands.window.open_file(path)
+    hands.wait()
+    card = hands.window.cards.bring_in
+    assert card.plane_row.isVisible()
+    QTest.mouseClick(card.plane._buttons["yz"], Qt.MouseButton.LeftButton)
+    hands.key(Qt.Key.Key_Return, widget=hands.pane)
+    points = next(hands.session.job.all(PointList))
+    assert points.points.tolist() == [[0, 1, 2], [0, 3, 4], [0, 5, 7]]
+
+
+def test_locked_points_stay(hands: Hands, tmp_path: Path) -> None:
+    _, belly = write_point_lists(tmp_path)
+    points = bring_in(hands, belly)
+    hands.session.set_flag(points.id, "locked", True)
+    press(hands, "Suggest slips")
+    hands.session.take_out(
+        hands.session.job.items[points.id],  # type: ignore[arg-type]
+        np.array([1, 2]),
+        "take slips out",
+    )
+    assert not len(hands.session.job.items[points.id].out)  # type: ignore[attr-defined]
+    assert "locked" in hands.window.cards.told.text()
+    hands.session.delete(points.id)
+    assert points.id in hands.session.job.items
