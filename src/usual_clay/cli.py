@@ -177,8 +177,10 @@ def _app(options: argparse.Namespace) -> int:
 
 def _demo(options: argparse.Namespace) -> int:
     if _has_display():
-        from usual_clay.demo.make import demo_job_file
+        from usual_clay.demo.make import demo_folder, demo_job_file
 
+        if not demo_folder().exists():
+            print("Making the demo job, once ...", file=sys.stderr)
         options.file = demo_job_file()
     return _app(options)
 

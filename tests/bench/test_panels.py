@@ -24,6 +24,7 @@ from tests.bench.conftest import CTRL, Hands
 from usual_clay.bench.window import Window
 from usual_clay.bench.work import Work
 from usual_clay.core.progress import Cancelled
+from usual_clay.demo.make import demo_job_file
 from usual_clay.job.items import Region, Scan, Surface
 
 
@@ -172,6 +173,28 @@ def test_saving_and_the_saved_state(with_demo: Hands, tmp_path: Path) -> None:
     assert not session.save(tmp_path / "none" / "mine.uclay")
     assert "could not be written" in window.cards.told.text()
     assert session.path == tmp_path / "mine.uclay"
+
+
+def test_the_demos_own_file_is_not_written_over(
+    with_demo: Hands, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    window, session = with_demo.window, with_demo.session
+    assert session.path is not None
+    before = session.path.read_bytes()
+    asked = []
+
+    def ask(*_: object) -> tuple[str, str]:
+        asked.append(1)
+        return str(tmp_path / "own"), ""
+
+    monkeypatch.setattr("usual_clay.bench.window.QFileDialog.getSaveFileName", ask)
+    session.rename(only(with_demo, Surface).id, "Mine")
+    with_demo.key(Qt.Key.Key_S, CTRL, with_demo.pane)
+    assert asked == [1]
+    assert demo_job_file().read_bytes() == before
+    assert session.path == tmp_path / "own.uclay"
+    with_demo.key(Qt.Key.Key_S, CTRL, with_demo.pane)
+    assert asked == [1]
 
 
 def test_leaving_with_changes_asks_first(

@@ -10,6 +10,7 @@ from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
 from tests.bench.conftest import CTRL, Hands
+from usual_clay.bench.point_edits import take_out
 from usual_clay.bench.theme import palette
 from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
 from usual_clay.job.items import PointList
@@ -108,7 +109,8 @@ def test_locked_points_stay(hands: Hands, tmp_path: Path) -> None:
     points = bring_in(hands, belly)
     hands.session.set_flag(points.id, "locked", True)
     press(hands, "Suggest slips")
-    hands.session.take_out(
+    take_out(
+        hands.session,
         hands.session.job.items[points.id],  # type: ignore[arg-type]
         np.array([1, 2]),
         "take slips out",

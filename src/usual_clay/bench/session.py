@@ -18,9 +18,6 @@ from usual_clay.core.fit.drape import DrapeSettings, Start
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import FitError
-from usual_clay.core.points.ball import BallError, Side, offset_for_ball
-from usual_clay.core.points.course import suggest_slips
-from usual_clay.core.points.lay import is_closed, lay
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import spread
@@ -28,9 +25,8 @@ from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, write_job
-from usual_clay.files.points_file import PointsRead
 from usual_clay.job.history import History
-from usual_clay.job.items import Basis, ItemId, PointList, Region, Scan, Surface
+from usual_clay.job.items import Basis, ItemId, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of
 from usual_clay.job.recipes import Recipe
 from usual_clay.job.remake import basis_of, remake, stale, with_drape
@@ -224,50 +220,6 @@ class Session(QObject):
             mask[region.vertices] = True
         return mask
 
-    # ---- point lists ---------------------------------------------------------------------
-
-    def suggest(self, points: PointList, limit: float) -> None:
-        """Show which points stray from their run's course by more than a limit."""
-        kept = points.kept
-        marked = suggest_slips(points.points[kept], limit, points.closed)
-        self.suggested = kept[marked]
-        self.job_changed.emit()
-
-    def take_out(self, points: PointList, which: Ints, words: str) -> None:
-        """Take points out of a list, or with none named put all back."""
-        if points.locked:
-            self.told.emit("trouble", f"{points.name} is locked: unlock it in the Shelf first")
-            return
-        out = np.union1d(points.out, which) if len(which) else which
-        self.suggested = out[:0]
-        self.commit(self.job.changed(points.id, out=out), words)
-
-    def move_for_ball(self, points: PointList, diameter: float, side: Side) -> None:
-        """Add a list moved from the ball's centre to the surface; the old one is kept."""
-        laid = lay(points.points[points.kept])
-        try:
-            moved = offset_for_ball(laid.flat, diameter / 2, side, points.closed)
-        except BallError as error:
-            self.told.emit("trouble", str(error))
-            return
-        space = laid.space[moved.kept].copy()
-        space[:, laid.axes[:2]] = moved.points
-        made = replace(
-            points,
-            id=self.job.new_id("points"),
-            name=self.job.free_name(f"{points.name} touched"),
-            points=space,
-            out=points.out[:0],
-        )
-        self.commit(self.job.with_item(made), f"move {points.name} for its ball")
-        self.choose(made.id)
-        if moved.too_tight:
-            self.told.emit(
-                "news",
-                f"{moved.too_tight} points were trimmed: there the inside radius is too tight"
-                f" for a ball of {diameter:g} mm.",
-            )
-
     # ---- draping -------------------------------------------------------------------------
 
     def start_drape(self, region: Region, settings: DrapeSettings) -> None:
@@ -445,23 +397,6 @@ class Session(QObject):
         )
         self.commit(job.with_item(scan), f"bring in {source}")
         self.choose(scan.id)
-
-    def add_points(self, read: PointsRead, source: str, plane: str | None) -> None:
-        """Add a point list that was read from a file."""
-        laid = lay(read.points, plane, read.axes)
-        job = self.job
-        if not job.items and self.path is None:
-            job = replace(job, name=Path(source).stem)
-        points = PointList(
-            id=job.new_id("points"),
-            name=job.free_name(Path(source).stem),
-            points=laid.space,
-            closed=is_closed(laid.space),
-            source=source,
-            unit=read.unit,
-        )
-        self.commit(job.with_item(points), f"bring in {source}")
-        self.choose(points.id)
 
     def open(self, path: Path) -> bool:
         """Open a job file; on trouble the open job stays as it was."""

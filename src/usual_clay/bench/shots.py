@@ -142,17 +142,18 @@ def _points(window) -> None:  # type: ignore[no-untyped-def]
     """The probed outline with its suspected slips ringed."""
     import tempfile
 
+    from usual_clay.bench.point_edits import add_points, suggest
     from usual_clay.demo.points import write_point_lists
     from usual_clay.files.points_file import read_points
     from usual_clay.job.items import PointList
 
     with tempfile.TemporaryDirectory() as folder:
         outline, _ = write_point_lists(Path(folder))
-        window.session.add_points(read_points(outline), outline.name, None)
+        add_points(window.session, read_points(outline), outline.name, None)
     window.set_station("Gather")
     settle(window)
     points = next(window.session.job.all(PointList))
-    window.session.suggest(points, 0.09)
+    suggest(window.session, points, 0.09)
 
 
 def _finder(window) -> None:  # type: ignore[no-untyped-def]

@@ -310,7 +310,10 @@ class Window(QMainWindow):
         return self.session.save(self.session.path)
 
     def _is_demo(self) -> bool:
-        return "usual-clay" in str(self.session.path) and "demo-" in str(self.session.path)
+        """Tell whether the demo's own file is open: it is not written over."""
+        from usual_clay.demo.make import demo_folder
+
+        return self.session.path is not None and self.session.path.parent == demo_folder()
 
     def save_as(self) -> bool:
         start = f"{self.session.job.name}{job_file.SUFFIX}"

@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import QSettings
 
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.point_edits import add_points
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label
 from usual_clay.core.points.lay import PLANES
@@ -71,7 +72,7 @@ class BringInCard(Card):
         if isinstance(read, PointsRead):
             scaled = replace(read, points=read.points * factor, unit=self._unit)
             plane = self._plane if self._needs_plane(read) else None
-            self.session.add_points(scaled, path.name, plane)
+            add_points(self.session, scaled, path.name, plane)
             return
         if factor != 1:
             read = TriangleMesh(read.vertices * factor, read.triangles)

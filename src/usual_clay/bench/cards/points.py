@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QDoubleSpinBox
 
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.point_edits import move_for_ball, suggest, take_out
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, quiet_spin
 from usual_clay.core.points.ball import Side
@@ -71,21 +72,21 @@ class PointsCard(Card):
     def _suggest(self) -> None:
         if (points := self._points()) is not None:
             self._limits[points.id] = self.limit.value()
-            self.session.suggest(points, self.limit.value())
+            suggest(self.session, points, self.limit.value())
             if not len(self.session.suggested):
                 self.session.told.emit("news", "No point strays that far.")
 
     def _take(self) -> None:
         if (points := self._points()) is not None:
-            self.session.take_out(points, self.session.suggested, "take slips out")
+            take_out(self.session, points, self.session.suggested, "take slips out")
 
     def _put_back(self) -> None:
         if (points := self._points()) is not None:
-            self.session.take_out(points, np.zeros(0, dtype=np.int64), "put points back")
+            take_out(self.session, points, np.zeros(0, dtype=np.int64), "put points back")
 
     def _move(self) -> None:
         if (points := self._points()) is not None:
-            self.session.move_for_ball(points, self.ball.value(), cast(Side, self._side))
+            move_for_ball(self.session, points, self.ball.value(), cast(Side, self._side))
 
     def refresh(self) -> None:
         points = self.session.shown.get(self.session.chosen, PointList)
