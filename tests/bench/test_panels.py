@@ -178,7 +178,7 @@ def test_saving_and_the_saved_state(with_demo: Hands, tmp_path: Path) -> None:
 def test_the_demos_own_file_is_not_written_over(
     with_demo: Hands, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
-    window, session = with_demo.window, with_demo.session
+    session = with_demo.session
     assert session.path is not None
     before = session.path.read_bytes()
     asked = []
