@@ -119,3 +119,18 @@ def test_locked_points_stay(hands: Hands, tmp_path: Path) -> None:
     assert "locked" in hands.window.cards.told.text()
     hands.session.delete(points.id)
     assert points.id in hands.session.job.items
+
+
+def test_loose_points_are_put_in_order(hands: Hands, tmp_path: Path) -> None:
+    _, belly = write_point_lists(tmp_path)
+    points = bring_in(hands, belly)
+    steps = np.abs(np.diff(points.points[:, 0]))
+    assert np.median(steps) > 10
+    press(hands, "Put in order")
+    made = hands.session.job.items[points.id]
+    assert isinstance(made, PointList)
+    assert np.abs(np.diff(made.points[:, 0])).max() < 5
+    assert sorted(made.points[:, 0]) == sorted(points.points[:, 0])
+    hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
+    assert hands.session.job.items[points.id] is points
+    assert "Undone: put belly-line in order" in hands.window.cards.told.text()

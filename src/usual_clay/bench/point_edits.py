@@ -12,6 +12,7 @@ from usual_clay.core.arrays import Ints
 from usual_clay.core.points.ball import BallError, Side, offset_for_ball
 from usual_clay.core.points.course import suggest_slips
 from usual_clay.core.points.lay import is_closed, lay
+from usual_clay.core.points.order import order_along_path
 from usual_clay.files.points_file import PointsRead
 from usual_clay.job.items import PointList
 
@@ -32,6 +33,28 @@ def take_out(session: Session, points: PointList, which: Ints, words: str) -> No
     out = np.union1d(points.out, which) if len(which) else which
     session.suggested = out[:0]
     session.commit(session.job.changed(points.id, out=out), words)
+
+
+def put_in_order(session: Session, points: PointList) -> None:
+    """Order loose points along their path; where they lie on several, each gets its own list."""
+    if points.locked:
+        session.told.emit("trouble", f"{points.name} is locked: unlock it in the Shelf first")
+        return
+    loose = points.points[points.kept]
+    runs = [loose[path] for path in order_along_path(loose) if len(path) > 1]
+    if not runs:
+        session.told.emit("trouble", f"{points.name} has too few points to lie on a path.")
+        return
+    none = points.out[:0]
+    job = session.job.changed(points.id, points=runs[0], out=none, closed=is_closed(runs[0]))
+    for run in runs[1:]:
+        name = job.free_name(points.name)
+        part = replace(points, id=job.new_id("points"), name=name, points=run, out=none,
+                       closed=is_closed(run))  # fmt: skip
+        job = job.with_item(part)
+    session.commit(job, f"put {points.name} in order")
+    if len(runs) > 1:
+        session.told.emit("news", f"The points lie on {len(runs)} paths: each has its own list.")
 
 
 def move_for_ball(session: Session, points: PointList, diameter: float, side: Side) -> None:

@@ -113,14 +113,18 @@ class Session(QObject):
         self._after_edit()
 
     def undo(self) -> None:
+        words = self.history.undo_words
         self._proposal = None
         self.history.undo()
         self._after_edit()
+        self.told.emit("news", f"Undone: {words}." if words else "There is nothing to undo.")
 
     def redo(self) -> None:
+        words = self.history.redo_words
         self._proposal = None
         self.history.redo()
         self._after_edit()
+        self.told.emit("news", f"Done again: {words}." if words else "There is nothing to redo.")
 
     def _after_edit(self) -> None:
         if self.chosen not in self.job.items:

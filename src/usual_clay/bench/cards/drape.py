@@ -36,7 +36,6 @@ class DrapeCard(Card):
 
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session)
-        self._surface: Surface | None = None
         self.nu, self.nv = self._count("u"), self._count("v")
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
         self.degree.setToolTip("Degree in both directions; 3 is usual")

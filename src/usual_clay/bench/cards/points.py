@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QDoubleSpinBox
 
 from usual_clay.bench.cards.card import Card, thousands
-from usual_clay.bench.point_edits import move_for_ball, suggest, take_out
+from usual_clay.bench.point_edits import move_for_ball, put_in_order, suggest, take_out
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, quiet_spin
 from usual_clay.core.points.ball import Side
@@ -45,6 +45,10 @@ class PointsCard(Card):
         self.back = button("Put all back", "Take every point into the run again",
                            clicked=self._put_back)  # fmt: skip
         self.add_buttons(self.back, self.take)
+        self.column.addWidget(
+            button("Put in order", "Order loose points along the path they lie on",
+                   clicked=self._order)
+        )  # fmt: skip
         self.ball = QDoubleSpinBox(minimum=0.01, maximum=500, decimals=2, value=3.0)
         self.ball.setSuffix(" mm")
         self.ball.setToolTip("Diameter of the probe's ball")
@@ -83,6 +87,10 @@ class PointsCard(Card):
     def _put_back(self) -> None:
         if (points := self._points()) is not None:
             take_out(self.session, points, np.zeros(0, dtype=np.int64), "put points back")
+
+    def _order(self) -> None:
+        if (points := self._points()) is not None:
+            put_in_order(self.session, points)
 
     def _move(self) -> None:
         if (points := self._points()) is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from usual_clay.bench.gestures.pointer import Gesture, Pointer
+from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -17,10 +17,7 @@ HINT = (
 
 def pick(pane: Pane, press: Pointer) -> Gesture:
     """Choose the item under the press; on nothing, choose nothing."""
-    while True:
-        event = yield
-        if event.kind == "release":
-            break
+    event = yield from until_release()
     if abs(event.x - press.x) + abs(event.y - press.y) > 8:
         return
     target = pane.scene.target(*pane.view.ray(press.x, press.y))

@@ -24,3 +24,11 @@ class Pointer:
 # A running gesture: it is sent pointers until it returns.
 Gesture = Generator[None, Pointer, None]
 Start = Callable[["Pane", Pointer], Gesture]
+
+
+def until_release() -> Generator[None, Pointer, Pointer]:
+    """Let moves pass; give the release."""
+    while True:
+        event = yield
+        if event.kind == "release":
+            return event

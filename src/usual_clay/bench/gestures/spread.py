@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from usual_clay.bench.gestures.pointer import Gesture, Pointer
+from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
 from usual_clay.core.scan.region import spread as spread_from
 from usual_clay.job.items import Region
 
@@ -21,10 +21,7 @@ HINT = (
 
 def spread(pane: Pane, press: Pointer) -> Gesture:
     """Grow a region from the vertex nearest to the click."""
-    while True:
-        event = yield
-        if event.kind == "release":
-            break
+    yield from until_release()
     under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
     if under is None:
         pane.session.told.emit("trouble", pane.scene.why_no_scan("the cursor"))

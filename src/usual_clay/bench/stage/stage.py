@@ -45,7 +45,7 @@ class Stage(QSplitter):
         self.side.view.camera = true_view("side")
         self.side_name = "side"
         self.switches: dict[str, QPushButton] = {}
-        self.free_strip = self._free_strip()
+        self._add_strip()
         self.side_button = button("", "Choose the side light's view", role="toggle")
         self.side_button.clicked.connect(self._side_menu)
         self.side_button.setParent(self.side)
@@ -84,7 +84,8 @@ class Stage(QSplitter):
 
     # ---- what is shown -------------------------------------------------------------------
 
-    def _free_strip(self) -> QWidget:
+    def _add_strip(self) -> None:
+        """Put the switches over the free view."""
         strip = QWidget(self.free)
         row = QHBoxLayout(strip)
         row.setContentsMargins(10, 8, 10, 0)
@@ -99,7 +100,6 @@ class Stage(QSplitter):
             row.addWidget(switch)
             self.switches[name] = switch
         strip.adjustSize()
-        return strip
 
     def switch(self, name: str, on: bool | None = None) -> None:
         """Switch one of scan, surfaces, net, colours; without `on`, to the other state."""

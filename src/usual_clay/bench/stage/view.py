@@ -20,7 +20,7 @@ from usual_clay.core.arrays import Floats
 vtkObject.GlobalWarningDisplayOff()
 
 # How far layers are kept apart in depth where they coincide, in the renderer's own units.
-SCAN_BACK, SURFACE_BACK = (2.0, 400.0), (0.0, 0.0)
+SCAN_BACK = (2.0, 400.0)
 
 
 @dataclass(frozen=True, eq=False)
