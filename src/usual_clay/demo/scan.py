@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from scipy.sparse import diags_array
@@ -40,6 +41,7 @@ def pose() -> Pose:
     return Pose(about_z @ about_y @ about_x, np.array([-38.0, -21.0, 46.0]))
 
 
+@lru_cache(maxsize=1)
 def true_mesh(cell: float = CELL) -> TriangleMesh:
     """Return a mesh whose vertices lie on the true shape, in the lure's frame."""
     from skimage.measure import marching_cubes

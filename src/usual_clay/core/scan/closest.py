@@ -37,12 +37,17 @@ class MeshTree:
 
     def first_hit(self, origin: Floats, direction: Floats) -> Hit | None:
         """Return what a ray from `origin` along the unit vector `direction` meets first."""
-        triangle, distance, _ = self._tree.intersect_ray_first(
-            self._vertices,
-            self._triangles,
-            np.asarray(origin, dtype=np.float64).reshape(1, 3),
-            np.asarray(direction, dtype=np.float64).reshape(1, 3),
-        )
-        if triangle[0] < 0 or not np.isfinite(distance[0]):
+        triangle, distance = self.first_hits(np.reshape(origin, (1, 3)), direction)
+        if triangle[0] < 0:
             return None
         return Hit(origin + distance[0] * direction, int(triangle[0]), float(distance[0]))
+
+    def first_hits(self, origins: Floats, direction: Floats) -> tuple[Ints, Floats]:
+        """Return the triangle each of many parallel rays meets, -1 for none, and the distances."""
+        starts = np.ascontiguousarray(origins, dtype=np.float64)
+        along = np.tile(np.asarray(direction, dtype=np.float64), (len(starts), 1))
+        triangle, distance, _ = self._tree.intersect_ray_first(
+            self._vertices, self._triangles, starts, along
+        )
+        met = (triangle >= 0) & np.isfinite(distance)
+        return np.where(met, triangle, -1).astype(np.int64), np.asarray(distance)

@@ -101,6 +101,23 @@ class TriangleMesh:
         sums = [np.bincount(corners, column, count) for column in spread.T]
         return np.stack(sums, axis=1)
 
+    def normals_at(self, triangles: Ints, points: Floats) -> Floats:
+        """Return unit normals at points on triangles, blended from the corners', (k, 3)."""
+        corners = self.vertices[self.triangles[triangles]]
+        whole = self.face_vectors[triangles]
+        area = np.maximum(np.einsum("nk,nk->n", whole, whole), 1e-300)
+        weights = [
+            np.einsum(
+                "nk,nk->n",
+                np.cross(corners[:, k - 2] - points, corners[:, k - 1] - points),
+                whole,
+            )
+            / area
+            for k in range(3)
+        ]
+        normals = self.vertex_normals[self.triangles[triangles]]
+        return unit(np.einsum("kn,nkd->nd", np.array(weights), normals))
+
 
 def unit(vectors: Floats) -> Floats:
     """Scale vectors, (..., 3), to length 1; zero stays zero."""

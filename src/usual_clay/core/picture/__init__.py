@@ -1,0 +1,1 @@
+"""Reference pictures: placed on planes to scale, squared up, outlined, compared."""
