@@ -79,8 +79,9 @@ def run_scan(options: argparse.Namespace) -> int:
         mesh = read_mesh(options.scan, options.unit)
         words = []
         for kind, size in wanted:
-            mesh, what = mend(mesh, kind, size)
-            words.append(what)
+            mended = mend(mesh, kind, size)
+            mesh = mended.mesh
+            words.append(mended.words)
     except MendError as error:
         raise FileError(str(error)) from error
     if options.out is not None:

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from usual_clay.bench.drape_edits import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
@@ -319,10 +320,10 @@ class Balance(QWidget):
         region = self.session.chosen_region()
         if region is None or surface.recipe is None:
             return 0.0
-        return self.session.known_noise(region)
+        return self.session.making.known_noise(region)
 
     def _take(self, nu: int, nv: int) -> None:
         surface = self.session.chosen_surface()
         if surface is not None and surface.recipe is not None:
             settings = surface.recipe.settings.sized(nu, nv)
-            self.session.set_drape(surface, settings, "balance")
+            set_drape(self.session, surface, settings, "balance")

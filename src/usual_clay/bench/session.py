@@ -2,48 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.work import Work
 from usual_clay.core.arrays import Bools, Ints
 from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.budget import Candidate, Search, to_tolerance
-from usual_clay.core.fit.drape import DrapeSettings, Start
+from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.frame import FrameError
-from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import FitError
-from usual_clay.core.progress import Progress
+from usual_clay.core.picture.outline import OutlineError
+from usual_clay.core.picture.placement import PlacementError
+from usual_clay.core.points.ball import BallError
+from usual_clay.core.points.project import ProjectError
+from usual_clay.core.scan.mend import MendError
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.motion import MotionError
 from usual_clay.core.scan.region import spread
-from usual_clay.core.spline.basis import even_knots
-from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.scan.section import SectionError
+from usual_clay.core.scan.shapes import ShapeError
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.history import History
-from usual_clay.job.items import Basis, ItemId, Region, Scan, Surface
-from usual_clay.job.job import Job, JobError, sample_of
-from usual_clay.job.recipes import Recipe
-from usual_clay.job.remake import basis_of, remake, stale, with_drape
+from usual_clay.job.items import Followed, Item, ItemId, Region, Scan, Surface
+from usual_clay.job.job import Job, JobError
 
-EXPECTED = (FitError, FrameError, FileError, JobError)
-
-
-@dataclass(frozen=True)
-class _Known:
-    """Where a fit ended, for the next one of the same points on the same base."""
-
-    sample: Sample
-    settings: DrapeSettings
-    start: Start
-
-    def fits(self, sample: Sample, settings: DrapeSettings) -> bool:
-        return self.sample is sample and self.settings.same_base(settings)
+EXPECTED = (
+    FitError, FrameError, FileError, JobError, BallError, ProjectError, SectionError, ShapeError,
+    OutlineError, PlacementError, MotionError, MendError,
+)  # fmt: skip
 
 
 class Session(QObject):
@@ -81,9 +73,7 @@ class Session(QObject):
         self.suggested: Ints = np.zeros(0, dtype=np.int64)
         self._saved = self.job
         self._proposal: Job | None = None
-        self._starts: dict[ItemId, _Known] = {}
-        self._making: dict[ItemId, Basis] = {}
-        self._samples: dict[int, tuple[object, Sample]] = {}
+        self.making = Remaking(self)
 
     # ---- the job shown -------------------------------------------------------------------
 
@@ -129,8 +119,7 @@ class Session(QObject):
     def _after_edit(self) -> None:
         if self.chosen not in self.job.items:
             self.choose(None)
-        for surface_id in stale(self.job):
-            self._remake(surface_id)
+        self.making.follow()
         self.job_changed.emit()
 
     # ---- tools ---------------------------------------------------------------------------
@@ -205,11 +194,8 @@ class Session(QObject):
         old = self.shown.get(self.chosen, Region)
         vertices = np.flatnonzero(mask)
         if old is not None and old.scan == scan.id:
-            if old.locked:
-                self.told.emit("trouble", f"{old.name} is locked: unlock it in the Shelf first")
-                self.propose(None)
-                return
-            self.commit(self.job.changed(old.id, vertices=vertices), words, onto_last)
+            self._proposal = None
+            self.change(old, words, onto_last, vertices=vertices)
             return
         name = self.job.free_name("Region 1")
         region = Region(id=self.job.new_id("region"), name=name, scan=scan.id, vertices=vertices)
@@ -224,110 +210,38 @@ class Session(QObject):
             mask[region.vertices] = True
         return mask
 
-    # ---- draping -------------------------------------------------------------------------
+    # ---- what follows from other items ---------------------------------------------------
 
-    def start_drape(self, region: Region, settings: DrapeSettings) -> None:
-        """Add a surface over a region; its first shape comes as soon as it is computed."""
-        # A place holder that no one sees: the item is added with its first real shape.
-        blank = BSplineSurface(even_knots(2, 1), even_knots(2, 1), np.zeros((2, 2, 3)))
-        surface = Surface(
-            id=self.job.new_id("surface"),
-            name=self.job.free_name(f"{region.name} drape"),
-            geometry=blank,
-            recipe=Recipe("drape", (region.id,), settings),
-        )
-        basis, sample = basis_of(self.job, surface), self.sample(region)
-        assert basis is not None
-
-        def task(progress: Progress, _partial: object) -> tuple[Surface, Start]:
-            return remake(surface, basis, [sample], None, progress)
-
-        def done(result: tuple[Surface, Start]) -> None:
-            made, start = result
-            if region.id in self.job.items and made.id not in self.job.items:
-                self._starts[made.id] = _Known(sample, settings, start)
-                self.commit(self.job.with_item(made), f"drape {region.name}")
-                self.fresh = made.id
-                self.choose(made.id)
-
-        self.work.start(
-            "drape", f"Draping {region.name}", task, done, failed=lambda e: self._fail(region.id, e)
-        )
-
-    def set_drape(self, surface: Surface, settings: DrapeSettings, words: str) -> None:
-        """Change a drape's settings and fit it anew, live."""
-        if surface.locked:
-            self.told.emit("trouble", f"{surface.name} is locked: unlock it in the Shelf first")
+    def may_change(self, item: Item) -> bool:
+        """Tell whether an item is not locked; where it is, say so."""
+        if item.locked:
+            self.told.emit("trouble", f"{item.name} is locked: unlock it in the Shelf first")
             self.job_changed.emit()
-            return
-        assert surface.recipe is not None
-        old = surface.recipe.settings
-        if settings == old:
-            return
-        # What was computed with other settings is no candidate any more.
-        keeps = settings.sized(old.nu, old.nv) == old
-        candidates = surface.candidates if keeps else ()
-        self.search_words.pop(surface.id, None)
-        recipe = replace(surface.recipe, settings=settings)
-        job = self.job.changed(surface.id, recipe=recipe, candidates=candidates)
-        self.commit(job, words, onto_last=True)
+        return not item.locked
 
-    def sample(self, region: Region) -> Sample:
-        """Return a region's points, with what was worked out from them before."""
-        kept = self._samples.get(id(region.vertices))
-        if kept is None or kept[0] is not region.vertices:
-            kept = (region.vertices, sample_of(self.job, region))
-            self._samples = dict(list(self._samples.items())[-8:])
-            self._samples[id(region.vertices)] = kept
-        return kept[1]
+    def add(self, item: Item, words: str) -> None:
+        """Add an item and choose it."""
+        self.commit(self.job.with_item(item), words)
+        self.choose(item.id)
 
-    def known_noise(self, region: Region) -> float:
-        """Return a region's noise in mm; 0 until it has been estimated in the background."""
-        sample = self.sample(region)
-        if sample.knows_noise:
-            return sample.noise
-        key = f"noise {region.id}"
-        if not self.work.is_busy(key):
-            self.work.start(key, "", lambda *_: sample.noise, lambda _: self.searching.emit())
-        return 0.0
+    def change(self, item: Item, words: str, onto_last: bool = False, **fields: Any) -> None:
+        """Change fields of an item that is not locked."""
+        if self.may_change(item):
+            self.commit(self.job.changed(item.id, **fields), words, onto_last)
 
-    def _remake(self, surface_id: ItemId) -> None:
-        surface = self.job.items[surface_id]
-        assert isinstance(surface, Surface)
-        basis = basis_of(self.job, surface)
-        assert basis is not None
-        asked_before = basis.same_as(self._making.get(surface_id))
-        if asked_before and (self.work.is_busy(surface_id) or surface_id in self.trouble):
-            return
-        self._making[surface_id] = basis
-        region = self.job.items[basis.recipe.sources[0]]
-        assert isinstance(region, Region)
-        sample = self.sample(region)
-        known = self._starts.get(surface_id)
-        start = known.start if known and known.fits(sample, basis.recipe.settings) else None
+    def set_recipe(self, item: Followed, settings: Any, words: str, **fields: Any) -> None:
+        """Change the settings that an item is made by; it is made anew, live."""
+        assert item.recipe is not None
+        if settings != item.recipe.settings:
+            recipe = replace(item.recipe, settings=settings)
+            self.change(item, words, onto_last=True, recipe=recipe, **fields)
 
-        def task(progress: Progress, partial: Callable[[Any], None]) -> tuple[Surface, Start]:
-            return remake(surface, basis, [sample], start, progress, partial)
+    def set_loose(self, item: Followed) -> None:
+        """Let an item stop following its sources; it keeps its shape."""
+        self.change(item, f"set {item.name} loose", recipe=None, made_of=None)
 
-        def put(made: Surface) -> None:
-            now = self.job.get(surface_id, Surface)
-            if now is not None and basis.same_as(basis_of(self.job, now)):
-                kept = ("geometry", "signed", "candidates", "made_of")
-                fields = {name: getattr(made, name) for name in kept}
-                self.history.amend(self.job.changed(surface_id, **fields))
-                self.job_changed.emit()
-
-        def done(result: tuple[Surface, Start]) -> None:
-            self._starts[surface_id] = _Known(sample, basis.recipe.settings, result[1])
-            self.trouble.pop(surface_id, None)
-            put(result[0])
-
-        self.work.start(
-            surface_id, f"Fitting {surface.name}", task, done, put,
-            failed=lambda error: self._fail(surface_id, error),
-        )  # fmt: skip
-
-    def _fail(self, item_id: ItemId, error: Exception) -> None:
+    def fail(self, item_id: ItemId, error: Exception) -> None:
+        """Say what went wrong with an item, and keep it for its card."""
         if not isinstance(error, EXPECTED):
             self.told.emit("trouble", f"This should not have happened: {error!r}")
             return
@@ -335,51 +249,9 @@ class Session(QObject):
         self.told.emit("trouble", str(error))
         self.job_changed.emit()
 
-    # ---- to tolerance --------------------------------------------------------------------
-
-    def search(self, surface: Surface) -> None:
-        """Look for the fewest control points within tolerance."""
-        assert surface.recipe is not None
-        region = self.job.get(surface.recipe.sources[0], Region)
-        if region is None or surface.locked:
-            reason = "its region is gone" if region is None else "it is locked"
-            self.told.emit("trouble", f"{surface.name} cannot be fitted: {reason}")
-            return
-        recipe, aim = surface.recipe, self.job.aim
-        sample = self.sample(region)
-        self.found = []
-
-        def task(progress: Progress, partial: Callable[[Any], None]) -> Search:
-            return to_tolerance(sample, recipe.settings, aim, progress=progress, found=partial)
-
-        def partial(candidate: Candidate) -> None:
-            pair = (candidate.nu, candidate.nv)
-            self.found = [c for c in self.found if (c.nu, c.nv) != pair]
-            self.found.append(candidate)
-            self.searching.emit()
-
-        def done(found: Search) -> None:
-            self.found = []
-            now = self.job.get(surface.id, Surface)
-            if now is None or now.recipe != recipe:
-                return
-            changed = replace(
-                now, recipe=replace(recipe, settings=found.settings), candidates=found.candidates
-            )
-            self._starts[surface.id] = _Known(sample, found.settings, found.drape.start)
-            self.search_words[surface.id] = found.words
-            made = with_drape(changed, found.drape, basis_of(self.job, changed))
-            self.commit(self.job.with_item(made), "to tolerance")
-            self.told.emit("news", found.words)
-
-        self.work.start(
-            f"search {surface.id}", "To tolerance:", task, done, partial,
-            failed=lambda error: self._fail(surface.id, error),
-        )  # fmt: skip
-
     def stop_work(self) -> bool:
         """Stop what the user asked for and is waiting for; tell whether there was any."""
-        asked = ["drape", "bring in", *(f"search {s.id}" for s in self.job.all(Surface))]
+        asked = ["drape", "bring in", "ask", *(f"search {s.id}" for s in self.job.all(Surface))]
         busy = [key for key in asked if self.work.is_busy(key)]
         for key in busy:
             self.work.cancel(key)
@@ -416,13 +288,15 @@ class Session(QObject):
         self._replace(Job(), None)
 
     def _replace(self, job: Job, path: Path | None) -> None:
-        for surface in self.job.all(Surface):
-            self.work.drop(surface.id)
-            self.work.drop(f"search {surface.id}")
-        self.work.drop("drape")
+        for item in self.job.all(Followed):
+            self.work.drop(item.id)
+            self.work.drop(f"search {item.id}")
+        for key in ("drape", "ask"):
+            self.work.drop(key)
         self.history = History(job)
         self._saved, self._proposal, self.path = job, None, path
-        self._starts, self._samples, self.trouble, self.search_words = {}, {}, {}, {}
+        self.making.forget()
+        self.trouble, self.search_words = {}, {}
         self.choose(None)
         self._after_edit()
 

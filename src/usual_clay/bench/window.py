@@ -26,6 +26,7 @@ from usual_clay.bench.actions import Actions
 from usual_clay.bench.balance import Balance
 from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.command_table import fill
+from usual_clay.bench.drape_edits import search, start_drape
 from usual_clay.bench.finder import Finder
 from usual_clay.bench.gestures import brush, pick, spread
 from usual_clay.bench.hint_line import HintLine
@@ -197,7 +198,7 @@ class Window(QMainWindow):
                 session.told.emit("trouble", "Choose a region first: Spread or Brush one.")
             return
         session.take_tool(None)
-        session.start_drape(region, DrapeSettings())
+        start_drape(session, region, DrapeSettings())
 
     def step_setting(self, up: bool) -> None:
         """Halve or double the brush, or spread less or more."""
@@ -215,7 +216,7 @@ class Window(QMainWindow):
         elif self.session.work.is_busy(f"search {surface.id}"):
             self.session.work.cancel(f"search {surface.id}")
         else:
-            self.session.search(surface)
+            search(self.session, surface)
 
     def delete(self) -> None:
         if self.session.chosen is not None:

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from usual_clay.core.arrays import Ints
-from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.fit.drape import DrapeSettings, drape
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import spread
 from usual_clay.demo.scan import demo_scan, pose
@@ -17,7 +17,7 @@ from usual_clay.files.job_file import write_job
 from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.job.items import Region, Scan, Surface
 from usual_clay.job.job import Job, sample_of
-from usual_clay.job.recipes import KINDS, Recipe
+from usual_clay.job.recipes import Recipe
 from usual_clay.job.remake import basis_of, with_drape
 
 # Where the back is clicked to spread its region, in the lure's frame.
@@ -66,7 +66,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     region = Region(id=job.new_id("region"), name="Back", scan=scan.id, vertices=back_of(mesh))
     job = job.with_item(region)
     settings = DrapeSettings(nu=14, nv=6, reach=0.1)
-    made = KINDS["drape"].make(settings, [sample_of(job, region)])
+    made = drape(sample_of(job, region), settings)
     surface = Surface(
         id=job.new_id("surface"),
         name="Back drape",

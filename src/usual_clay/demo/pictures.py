@@ -151,7 +151,6 @@ def write_pictures(folder: Path, mesh: TriangleMesh) -> dict[str, tuple[Path, Dr
     made = {}
     for name, file in FILES.items():
         drawn = draw_picture(name, mesh)
-        options = {"quality": 94} if file.endswith("jpg") else {}
-        Image.fromarray(drawn.pixels).save(folder / file, **options)
+        Image.fromarray(drawn.pixels).save(folder / file, quality=94)
         made[name] = (folder / file, drawn)
     return made

@@ -8,7 +8,11 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints, frozen
 from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.picture.look import Look
+from usual_clay.core.picture.placement import Placement
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.shapes import SimpleShape
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.recipes import Recipe
 
@@ -26,12 +30,51 @@ class Item:
     name : str
     visible, locked : bool
         A locked item is shown but not changed or deleted.
+    colour : str
+        The user's own, "#rrggbb"; empty for the one of its kind.
     """
 
     id: ItemId
     name: str
     visible: bool = True
     locked: bool = False
+    colour: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Basis:
+    """What an item was made of: the recipe, and the very values its sources had."""
+
+    recipe: Recipe
+    values: tuple[object, ...]
+
+    def same_as(self, other: Basis | None) -> bool:
+        return (
+            other is not None
+            and self.recipe == other.recipe
+            and len(self.values) == len(other.values)
+            and all(_same(a, b) for a, b in zip(self.values, other.values, strict=True))
+        )
+
+
+def _same(a: object, b: object) -> bool:
+    return a is b or (not isinstance(a, np.ndarray) and not isinstance(b, np.ndarray) and a == b)
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Followed(Item):
+    """An item that may follow from others.
+
+    Attributes
+    ----------
+    recipe : Recipe or None
+        How it follows from other items; None for what stands by itself.
+    made_of : Basis or None
+        What it was made of as it is; where that is no longer what the recipe says, it is stale.
+    """
+
+    recipe: Recipe | None = None
+    made_of: Basis | None = None
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -72,7 +115,7 @@ class Region(Item):
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class PointList(Item):
+class PointList(Followed):
     """Points in order, as a probe or a file gave them.
 
     Attributes
@@ -103,45 +146,79 @@ class PointList(Item):
         return np.setdiff1d(np.arange(len(self.points)), self.out)
 
 
-@dataclass(frozen=True, eq=False)
-class Basis:
-    """What a shape was made of: the recipe, and the very arrays its sources had."""
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Picture(Item):
+    """A reference picture pinned to a plane.
 
-    recipe: Recipe
-    arrays: tuple[Ints, ...]
+    Attributes
+    ----------
+    data : bytes
+        The picture's own file, whole.
+    size : (int, int)
+        Width and height, pixels.
+    placement : Placement
+    look : Look
+    source : str
+        Name of the file it came from.
+    """
 
-    def same_as(self, other: Basis | None) -> bool:
-        return (
-            other is not None
-            and self.recipe == other.recipe
-            and len(self.arrays) == len(other.arrays)
-            and all(a is b for a, b in zip(self.arrays, other.arrays, strict=True))
-        )
+    data: bytes
+    size: tuple[int, int]
+    placement: Placement
+    look: Look = field(default_factory=Look)
+    source: str = ""
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Surface(Item):
+class Shape(Followed):
+    """A simple shape, used as a plane or an axis.
+
+    Attributes
+    ----------
+    geometry : SimpleShape
+    signed : (n,) array or None
+        Deviation of each measured point it was fitted to, mm.
+    """
+
+    geometry: SimpleShape
+    signed: Floats | None = None
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Curve(Followed):
+    """A spline curve.
+
+    Attributes
+    ----------
+    geometry : BSplineCurve
+    signed : (n,) array or None
+        Deviation of each point it was fitted to, mm; without a side, 0 or more.
+    """
+
+    geometry: BSplineCurve
+    signed: Floats | None = None
+
+    @property
+    def control_points(self) -> int:
+        return len(self.geometry.points)
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Surface(Followed):
     """A NURBS surface.
 
     Attributes
     ----------
     geometry : BSplineSurface
-    recipe : Recipe or None
-        How it follows from other items.
     signed : (n,) array or None
         Deviation of each measured point it was made from, mm.
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
-    made_of : Basis or None
-        What the present geometry was made of; where that is no longer what the recipe says, the
-        surface is stale.
     """
 
     geometry: BSplineSurface
-    recipe: Recipe | None = None
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
-    made_of: Basis | None = None
 
     def __post_init__(self) -> None:
         if self.signed is not None:

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from usual_clay.core.check.deviation import Aim, Report, judge
 from usual_clay.core.fit.sample import Sample
-from usual_clay.job.items import Item, ItemId, Region, Scan, Surface
+from usual_clay.job.items import Curve, Followed, Item, ItemId, Region, Scan, Shape, Surface
 
 Kind = TypeVar("Kind", bound=Item)
 
@@ -92,22 +92,22 @@ class Job:
                 raise JobError(f"{self.items[each].name} is locked: unlock it first")
         return replace(self, items={k: v for k, v in self.items.items() if k not in gone})
 
-    def is_loose(self, surface: Surface) -> bool:
-        """Tell whether a source of a surface is no longer there."""
-        recipe = surface.recipe
+    def is_loose(self, item: Followed) -> bool:
+        """Tell whether a source of an item is no longer there."""
+        recipe = item.recipe
         return recipe is not None and not all(source in self.items for source in recipe.sources)
 
-    def followers(self, item_id: ItemId) -> list[Surface]:
+    def followers(self, item_id: ItemId) -> list[Followed]:
         """Return what is made from an item, directly."""
         return [
             item
-            for item in self.all(Surface)
+            for item in self.all(Followed)
             if item.recipe is not None and item_id in item.recipe.sources
         ]
 
-    def report(self, surface: Surface) -> Report | None:
-        """Judge a surface by the job's aim."""
-        return None if surface.signed is None else judge(surface.signed, self.aim)
+    def report(self, item: Surface | Curve | Shape) -> Report | None:
+        """Judge what was fitted by the job's aim."""
+        return None if item.signed is None else judge(item.signed, self.aim)
 
 
 def sample_of(job: Job, region: Region) -> Sample:

@@ -10,9 +10,29 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
+from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.drape import Drape, DrapeSettings, Start, drape
+from usual_clay.core.fit.run import Run, RunFit, RunSettings, fit_run
 from usual_clay.core.fit.sample import Sample
+from usual_clay.core.picture.outline import OutlineSettings, find_outline
+from usual_clay.core.picture.placement import Placement, to_flat, to_space
+from usual_clay.core.points.ball import BallSettings, offset_for_ball
+from usual_clay.core.points.ball_in_space import offset_along_normals
+from usual_clay.core.points.lay import lay
+from usual_clay.core.points.project import (
+    OntoSettings,
+    ProjectError,
+    onto_line,
+    onto_mesh,
+    onto_plane,
+    onto_world,
+)
 from usual_clay.core.progress import Progress, silent
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.section import SectionSettings, section_at
+from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, SimpleShape, fit_shape
 
 
 @dataclass(frozen=True)
@@ -34,6 +54,28 @@ class Recipe:
     settings: Any
 
 
+@dataclass(frozen=True, eq=False)
+class PointsMade:
+    """Points that a recipe gives, with what the user should know of them."""
+
+    points: Floats
+    closed: bool
+    words: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Pinned:
+    """A picture as a source: where it lies, and its pixels when they are asked for."""
+
+    placement: Placement
+    size: tuple[int, int]
+    pixels: Callable[[], np.ndarray]
+
+
+Made = Drape | PointsMade | RunFit | ShapeFit
+Source = Sample | Run | TriangleMesh | SimpleShape | Pinned
+
+
 @dataclass(frozen=True)
 class Kind:
     """One way to make an item.
@@ -48,7 +90,7 @@ class Kind:
     """
 
     settings: type
-    make: Callable[..., Drape]
+    make: Callable[..., Made]
 
 
 def make_drape(
@@ -63,4 +105,79 @@ def make_drape(
     return drape(sample, settings, start, progress, found)
 
 
-KINDS: Mapping[str, Kind] = {"drape": Kind(DrapeSettings, make_drape)}
+def make_ball(settings: BallSettings, sources: Sequence[Any], *_: object) -> PointsMade:
+    """Move a run from the ball's centre to the surface, in its plane or along a scan's normals."""
+    run, *scan = sources
+    radius = settings.diameter / 2
+    if scan:
+        moved = offset_along_normals(run.points, radius, scan[0])
+        words = f"{moved.too_tight} points lie too far from the scan" if moved.too_tight else ""
+        return PointsMade(moved.points, run.closed, words)
+    laid = lay(run.points)
+    moved = offset_for_ball(laid.flat, radius, settings.side, run.closed)
+    space = laid.space[moved.kept].copy()
+    space[:, laid.axes[:2]] = moved.points
+    words = (
+        f"{moved.too_tight} points were trimmed: there the inside radius is too tight for a ball"
+        f" of {settings.diameter:g} mm"
+        if moved.too_tight
+        else ""
+    )
+    return PointsMade(space, run.closed, words)
+
+
+def make_onto(settings: OntoSettings, sources: Sequence[Any], *_: object) -> PointsMade:
+    """Bring a run down onto a plane, a line or a scan."""
+    run, *onto = sources
+    if settings.onto not in ("shape", "scan"):
+        return PointsMade(onto_world(run.points, settings.onto, settings.at), run.closed)
+    if not onto:
+        raise ProjectError("there is nothing to project onto any more")
+    target = onto[0]
+    if isinstance(target, TriangleMesh):
+        return PointsMade(onto_mesh(run.points, target), run.closed)
+    foot = onto_plane if target.kind == "plane" else onto_line
+    return PointsMade(foot(run.points, target.point, target.axis), run.closed)
+
+
+def make_section(
+    settings: SectionSettings, sources: Sequence[TriangleMesh], *_: object
+) -> PointsMade:
+    """Cut a scan, and take one of the polylines that gives."""
+    section = section_at(sources[0], settings)
+    return PointsMade(section.points, section.closed)
+
+
+def make_outline(settings: OutlineSettings, sources: Sequence[Pinned], *_: object) -> PointsMade:
+    """Find an outline in a picture and lay it on the picture's plane."""
+    (picture,) = sources
+    outline = find_outline(picture.pixels(), settings)
+    flat = to_flat(picture.placement, picture.size, outline.pixels)
+    return PointsMade(to_space(picture.placement, flat), outline.closed)
+
+
+def make_spline(
+    settings: RunSettings,
+    sources: Sequence[Run],
+    _start: object = None,
+    progress: Progress = silent,
+    _found: object = None,
+) -> RunFit:
+    """Fit a spline to a run."""
+    return fit_run(sources[0], settings, progress)
+
+
+def make_shape(settings: ShapeSettings, sources: Sequence[Sample], *_: object) -> ShapeFit:
+    """Fit a simple shape to a region."""
+    return fit_shape(sources[0], settings)
+
+
+KINDS: Mapping[str, Kind] = {
+    "drape": Kind(DrapeSettings, make_drape),
+    "ball": Kind(BallSettings, make_ball),
+    "onto": Kind(OntoSettings, make_onto),
+    "section": Kind(SectionSettings, make_section),
+    "outline": Kind(OutlineSettings, make_outline),
+    "spline": Kind(RunSettings, make_spline),
+    "shape": Kind(ShapeSettings, make_shape),
+}

@@ -2,59 +2,136 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import Any
+
+import numpy as np
 
 from usual_clay.core.fit.budget import candidate_of
 from usual_clay.core.fit.drape import Drape, Start
+from usual_clay.core.fit.run import Run, RunFit
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Progress, silent
-from usual_clay.job.items import Basis, ItemId, Region, Surface
-from usual_clay.job.job import Job
-from usual_clay.job.recipes import KINDS
+from usual_clay.core.scan.shapes import ShapeFit
+from usual_clay.job.items import (
+    Basis,
+    Curve,
+    Followed,
+    Item,
+    ItemId,
+    Picture,
+    PointList,
+    Region,
+    Scan,
+    Shape,
+    Surface,
+)
+from usual_clay.job.job import Job, sample_of
+from usual_clay.job.recipes import KINDS, Made, Pinned, PointsMade, Source
+
+Decode = Callable[[bytes], np.ndarray]
 
 
-def basis_of(job: Job, surface: Surface) -> Basis | None:
-    """Return what a surface's shape should be made of; None when it is drawn or loose."""
-    if surface.recipe is None:
+def values_of(job: Job, item: Item) -> tuple[object, ...]:
+    """Return what of an item matters to what follows from it."""
+    if isinstance(item, Region):
+        scan = job.get(item.scan, Scan)
+        return (item.vertices, None if scan is None else scan.mesh)
+    if isinstance(item, Scan):
+        return (item.mesh,)
+    if isinstance(item, PointList):
+        return (item.points, item.out, item.closed)
+    if isinstance(item, Picture):
+        return (item.data, item.size, item.placement)
+    if isinstance(item, Shape | Curve | Surface):
+        return (item.geometry,)
+    return (item,)
+
+
+def basis_of(job: Job, item: Followed) -> Basis | None:
+    """Return what an item should be made of; None when it stands by itself or is loose."""
+    if item.recipe is None or job.is_loose(item):
         return None
-    regions = [job.get(source, Region) for source in surface.recipe.sources]
-    if any(region is None for region in regions):
-        return None
-    return Basis(surface.recipe, tuple(region.vertices for region in regions if region))
+    values = [values_of(job, job.items[source]) for source in item.recipe.sources]
+    return Basis(item.recipe, tuple(value for part in values for value in part))
 
 
-def is_stale(job: Job, surface: Surface) -> bool:
-    """Tell whether a surface's shape is older than its recipe or its sources."""
-    basis = basis_of(job, surface)
-    return basis is not None and not basis.same_as(surface.made_of)
+def is_stale(job: Job, item: Item) -> bool:
+    """Tell whether an item is older than its recipe or its sources."""
+    basis = basis_of(job, item) if isinstance(item, Followed) else None
+    return basis is not None and not basis.same_as(item.made_of)  # type: ignore[attr-defined]
 
 
 def stale(job: Job) -> list[ItemId]:
-    """Return what must be made anew; a locked surface keeps its shape."""
-    return [s.id for s in job.all(Surface) if not s.locked and is_stale(job, s)]
+    """Return what must be made anew, now; a locked item keeps its shape.
+
+    What follows from a stale item waits until that is made.
+    """
+    late = [item.id for item in job.all(Followed) if not item.locked and is_stale(job, item)]
+    waits = set(late)
+    return [
+        item_id
+        for item_id in late
+        if not waits & set(job.items[item_id].recipe.sources)  # type: ignore[attr-defined]
+    ]
+
+
+def source_of(job: Job, item_id: ItemId, decode: Decode | None = None) -> Source:
+    """Return an item as recipes take it; `decode` turns a picture's file into pixels."""
+    item = job.items[item_id]
+    if isinstance(item, Region):
+        return sample_of(job, item)
+    if isinstance(item, Scan):
+        return item.mesh
+    if isinstance(item, PointList):
+        return Run(item.points[item.kept], item.closed)
+    if isinstance(item, Shape):
+        return item.geometry
+    if isinstance(item, Picture) and decode is not None:
+        data = item.data
+        return Pinned(item.placement, item.size, lambda: decode(data))
+    raise TypeError(f"nothing is made from {type(item).__name__}")
 
 
 def remake(
-    surface: Surface,
+    item: Followed,
     basis: Basis,
-    sources: list[Sample],
+    sources: Sequence[Source],
     start: Start | None = None,
     progress: Progress = silent,
-    found: Callable[[Surface], None] | None = None,
-) -> tuple[Surface, Start]:
-    """Make a surface by a recipe; also return where a next, similar fit may start.
+    found: Callable[[Followed], None] | None = None,
+) -> tuple[Followed, Made]:
+    """Make an item by a recipe; also return what was made.
 
     `found` is told of partial results, which still count as stale.
     """
 
-    def partial(made: Drape) -> None:
+    def partial(made: Made) -> None:
         if found is not None:
-            found(with_drape(surface, made, None))
+            found(with_made(item, made, None))
 
     kind = KINDS[basis.recipe.kind]
     made = kind.make(basis.recipe.settings, sources, start, progress, partial)
-    return with_drape(surface, made, basis), made.start
+    return with_made(item, made, basis), made
+
+
+def with_made(item: Followed, made: Made, basis: Basis | None) -> Followed:
+    """Put what was made into its item."""
+    if isinstance(made, Drape):
+        assert isinstance(item, Surface)
+        return with_drape(item, made, basis)
+    fields: dict[str, Any] = {"made_of": basis}
+    if isinstance(made, PointsMade):
+        assert isinstance(item, PointList)
+        fields |= {"points": made.points, "closed": made.closed}
+        if len(made.points) != len(item.points):
+            fields["out"] = item.out[:0]
+    elif isinstance(made, RunFit):
+        fields |= {"geometry": made.curve, "signed": made.signed}
+    elif isinstance(made, ShapeFit):
+        fields |= {"geometry": made.shape, "signed": made.signed}
+    return replace(item, **fields)
 
 
 def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
@@ -71,3 +148,8 @@ def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
         candidates=candidates,
         made_of=basis,
     )
+
+
+def sample_in(sources: Sequence[Source]) -> Sample | None:
+    """Return the measured points among sources, if there are any."""
+    return next((source for source in sources if isinstance(source, Sample)), None)

@@ -10,6 +10,7 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QSpinBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.drape_edits import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label, quiet_spin
 from usual_clay.core.check.deviation import percent
@@ -115,7 +116,7 @@ class DrapeCard(Card):
         degree = fields.get("degree", settings.degree)
         for name in ("nu", "nv"):
             fields[name] = max(fields.get(name, getattr(settings, name)), degree + 1)
-        self.session.set_drape(surface, replace(settings, **fields), words)
+        set_drape(self.session, surface, replace(settings, **fields), words)
 
     def _progressed(self, key: str, fraction: float, words: str) -> None:
         surface = self.session.chosen_surface()

@@ -161,9 +161,7 @@ def _along_shared_axes(first: Reference, second: Reference) -> list[Difference]:
         words = _size_words(first.name, second.name, share, length - wanted, f"along {AXES[axis]}")
         middle = (first.outline.min(axis=0) + first.outline.max(axis=0)) / 2
         off = abs(share - 1) > SIZE_SHARE
-        made.append(
-            Difference("size", first.key, second.key, words, 1 / share, axis, middle, off)
-        )
+        made.append(Difference("size", first.key, second.key, words, 1 / share, axis, middle, off))
         gap = float(b.min() + b.max() - a.min() - a.max()) / 2
         made.append(_placed(first, second, axis, gap, middle, wanted))
     return made
@@ -197,7 +195,9 @@ def _size_words(first: str, second: str, share: float, gap: float, where: str) -
     word = "shorter" if share < 1 else "longer"
     if where == "overall":
         word = "smaller" if share < 1 else "larger"
-    return f"{first} is {100 * abs(share - 1):.1f} % ({abs(gap):.2f} mm) {word} than {second} {where}."
+    return (
+        f"{first} is {100 * abs(share - 1):.1f} % ({abs(gap):.2f} mm) {word} than {second} {where}."
+    )
 
 
 def _deg(angle: float) -> str:

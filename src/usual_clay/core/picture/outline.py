@@ -124,7 +124,9 @@ def edge_along(pixels: np.ndarray, stroke: Floats, reach: float) -> Outline:
     )
     top = float(np.quantile(strength, 0.98))
     if top < 0.01:
-        raise OutlineError("there is no edge along the stroke: draw nearer to one, or reach farther")
+        raise OutlineError(
+            "there is no edge along the stroke: draw nearer to one, or reach farther"
+        )
     cost = 1 / (0.03 + np.clip(strength / top, 0, 1))
     # A free start and end: a cheap row before the first and after the last.
     padded = np.pad(cost, ((1, 1), (0, 0)), constant_values=1e-3)

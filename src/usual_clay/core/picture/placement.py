@@ -100,9 +100,7 @@ def to_flat(placement: Placement, size: Size, pixels: Floats) -> Floats:
     if placement.mirrored:
         across = -across
     c, s = cos(placement.turn), sin(placement.turn)
-    return np.stack(
-        [placement.x + c * across - s * up, placement.y + s * across + c * up], axis=1
-    )
+    return np.stack([placement.x + c * across - s * up, placement.y + s * across + c * up], axis=1)
 
 
 def to_pixels(placement: Placement, size: Size, flat: Floats) -> Floats:
@@ -183,7 +181,9 @@ def moved_by(placement: Placement, x: float, y: float) -> Placement:
     return replace(placement, x=placement.x + x, y=placement.y + y)
 
 
-def fitted_to(placement: Placement, size: Size, width: float = 0.0, height: float = 0.0) -> Placement:
+def fitted_to(
+    placement: Placement, size: Size, width: float = 0.0, height: float = 0.0
+) -> Placement:
     """Give a picture a width or a height in mm and keep its pixels square."""
     shape = size[1] / size[0]
     if width > 0:

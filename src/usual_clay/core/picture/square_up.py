@@ -93,7 +93,9 @@ def square_up(pixels: np.ndarray, corners: Floats, width: float, height: float) 
 def _kept_around(there: object, shape: tuple[int, ...], full: Floats) -> tuple[Floats, Floats]:
     """Return the corners of what is kept: the rectangle, and a margin where the picture has one."""
     h, w = shape[:2]
-    edge = np.array([[0.0, 0], [w / 2, 0], [w, 0], [w, h / 2], [w, h], [w / 2, h], [0, h], [0, h / 2]])
+    edge = np.array(
+        [[0.0, 0], [w / 2, 0], [w, 0], [w, h / 2], [w, h], [w / 2, h], [0, h], [0, h / 2]]
+    )
     matrix = there.params  # type: ignore[attr-defined]
     homogeneous = np.column_stack([edge, np.ones(len(edge))]) @ matrix.T
     before = homogeneous[:, 2] * (matrix[2, 2] or 1.0) > 1e-6

@@ -18,6 +18,18 @@ class BallError(ValueError):
     """A run that cannot be offset."""
 
 
+@dataclass(frozen=True)
+class BallSettings:
+    """The probe's ball, mm, and the side on which the surface lies."""
+
+    diameter: float = 3.0
+    side: Side = "in"
+
+    def __post_init__(self) -> None:
+        if self.side not in ("in", "out", "left", "right"):
+            raise BallError(f"the side must be in, out, left or right, not {self.side!r}")
+
+
 @dataclass(frozen=True, eq=False)
 class BallOffset:
     """A run moved from the ball's centre to the touched surface.

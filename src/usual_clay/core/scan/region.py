@@ -37,13 +37,48 @@ def spread(mesh: TriangleMesh, seed: int, amount: float = 0.4) -> Bools:
     """
     normals, curvature = bend(mesh)
     widest_turn = np.pi * float(np.clip(amount, 0.0, 1.0))
-    crease = np.radians(15 + 30 * amount) / max(RINGS * mesh.edge_length, 1e-12)
+    crease = _crease(mesh, amount)
     # At 1 the turn is no limit at all.
     turned = normals @ normals[seed] < np.cos(widest_turn) if amount < 1 else False
     smooth = ~(turned | (curvature > crease))
     smooth[seed] = True
-    region = _island_of(mesh, smooth, seed)
+    region = island_of(mesh, smooth, seed)
     return fill_gaps(mesh, region, int(SMALL_GAP * region.sum()))
+
+
+def smooth_parts(mesh: TriangleMesh, amount: float = 0.4) -> Ints:
+    """Number the smooth parts that creases divide a scan into, the largest 0, (n,).
+
+    Creases are told as `spread` tells them; what lies on one goes to the part beside it.
+    """
+    _, curvature = bend(mesh)
+    smooth = np.flatnonzero(curvature <= _crease(mesh, amount))
+    number = np.full(len(mesh.vertices), -1)
+    if not len(smooth):
+        return np.zeros(len(mesh.vertices), dtype=np.int64)
+    _, label = connected_components(mesh.neighbours[smooth][:, smooth], directed=False)
+    rank = np.empty(int(label.max()) + 1, dtype=np.int64)
+    rank[np.argsort(-np.bincount(label), kind="stable")] = np.arange(len(rank))
+    number[smooth] = rank[label]
+    edges = np.concatenate([mesh.edges, mesh.edges[:, ::-1]])
+    for _ in range(2 * RINGS):
+        into = edges[(number[edges[:, 0]] >= 0) & (number[edges[:, 1]] < 0)]
+        if not len(into):
+            break
+        number[into[:, 1]] = number[into[:, 0]]
+    return number
+
+
+def within_creases(mesh: TriangleMesh, chosen: Bools, amount: float = 0.4) -> Bools:
+    """Keep of what is chosen the smooth part that holds most of it."""
+    number = smooth_parts(mesh, amount)
+    held = number[chosen & (number >= 0)]
+    return chosen & (number == np.argmax(np.bincount(held))) if len(held) else chosen
+
+
+def _crease(mesh: TriangleMesh, amount: float) -> float:
+    """Return the curvature, 1/mm, from which a bend is a crease."""
+    return float(np.radians(15 + 30 * amount) / max(RINGS * mesh.edge_length, 1e-12))
 
 
 def brush(mesh_tree: cKDTree, normals: Floats, at: Floats, radius: float, facing: Floats) -> Ints:
@@ -87,7 +122,8 @@ def region_mesh(mesh: TriangleMesh, region: Bools) -> tuple[Floats, Ints]:
     return mesh.vertices[used], triangles.reshape(-1, 3)
 
 
-def _island_of(mesh: TriangleMesh, allowed: Bools, seed: int) -> Bools:
+def island_of(mesh: TriangleMesh, allowed: Bools, seed: int) -> Bools:
+    """Return the connected part of a mask that holds a vertex."""
     inside = np.flatnonzero(allowed)
     _, label = connected_components(mesh.neighbours[inside][:, inside], directed=False)
     region = np.zeros(len(allowed), dtype=bool)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -10,6 +11,47 @@ from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.scan.mesh import TriangleMesh
+
+
+class SectionError(ValueError):
+    """A plane that does not cut the scan."""
+
+
+@dataclass(frozen=True)
+class SectionSettings:
+    """One polyline of one cut.
+
+    Attributes
+    ----------
+    axis : {"x", "y", "z"}
+        The cutting plane's normal.
+    station : float
+        Where the plane lies along it, mm.
+    part : int
+        Which of the polylines there, 0 for the longest.
+    """
+
+    axis: Literal["x", "y", "z"] = "x"
+    station: float = 0.0
+    part: int = 0
+
+
+def section_at(mesh: TriangleMesh, settings: SectionSettings) -> Section:
+    """Cut a mesh and return one polyline.
+
+    Raises
+    ------
+    SectionError
+        When there is none.
+    """
+    normal = np.eye(3)["xyz".index(settings.axis)]
+    cut = sections(mesh, settings.station * normal, normal)
+    if settings.part >= len(cut):
+        raise SectionError(
+            f"the plane {settings.axis} = {settings.station:.2f} mm does not cut the scan"
+            + ("" if not cut else f" in {settings.part + 1} parts any more")
+        )
+    return cut[settings.part]
 
 
 @dataclass(frozen=True, eq=False)
