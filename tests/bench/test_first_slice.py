@@ -24,7 +24,7 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     # The scan's file has no unit: it is asked for, with the size it makes.
     window.open_file(scan_file)
     hands.wait()
-    card = window.cards.bring_in
+    card = window.cards.get("bring in")
     assert window.cards.card is card
     assert "94" in card.made.text()
     QTest.mouseClick(card.unit._buttons["in"], Qt.MouseButton.LeftButton)

@@ -122,12 +122,12 @@ def test_finder_finds_and_runs(with_demo: Hands) -> None:
 def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
     window, table = with_demo.window, with_demo.window.table
     with_demo.key(Qt.Key.Key_F1, widget=with_demo.pane)
-    assert window.cards.keys is window.cards.card
+    assert window.cards.get("keys") is window.cards.card
     assert table.set_key("brush", "S").name == "spread"  # type: ignore[union-attr]
     assert table.key("brush") == "B"
     assert table.set_key("brush", "P") is None
     with_demo.key(Qt.Key.Key_Escape, widget=with_demo.pane)
-    assert window.cards.card is not window.cards.keys
+    assert window.cards.card is not window.cards.get("keys")
     with_demo.session.choose(only(with_demo, Scan).id)
     with_demo.key(Qt.Key.Key_P, widget=with_demo.pane)
     assert with_demo.session.tool == "brush"
@@ -225,8 +225,8 @@ def test_a_file_is_dropped_on_the_window(hands: Hands, scan_file: Path) -> None:
         Qt.KeyboardModifier.NoModifier,
     )  # fmt: skip
     hands.window.dropEvent(event)
-    hands.wait(lambda: hands.window.cards.bring_in._read is not None)
-    assert hands.window.cards.card is hands.window.cards.bring_in
+    hands.wait(lambda: hands.window.cards.get("bring in")._read is not None)
+    assert hands.window.cards.card is hands.window.cards.get("bring in")
     hands.key(Qt.Key.Key_Escape, widget=hands.pane)
     assert hands.window.cards.card is hands.window.cards.start
     assert not hands.session.job.items

@@ -28,7 +28,7 @@ def bring_in(hands: Hands, path: Path) -> PointList:
     hands.window.open_file(path)
     hands.wait()
     # Columns named x and z say themselves where they belong.
-    assert not hands.window.cards.bring_in.plane_row.isVisible()
+    assert not hands.window.cards.get("bring in").plane_row.isVisible()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     points = hands.session.job.items[hands.session.chosen or ""]
     assert isinstance(points, PointList)
@@ -81,10 +81,12 @@ def test_bad_rows_are_shown_before_they_are_skipped(hands: Hands, tmp_path: Path
     path.write_text("x,y,z\n0,0,0\nslip,0,0\n10,0,0\n20,5,\n30,5,1\n")
     hands.window.open_file(path)
     hands.wait()
-    words = hands.window.cards.bring_in.made.text()
+    words = hands.window.cards.get("bring in").made.text()
     assert "2 rows are no points" in words
     assert "Row 3: 'slip' is no number" in words
-    QTest.mouseClick(hands.window.cards.bring_in.unit._buttons["cm"], Qt.MouseButton.LeftButton)
+    QTest.mouseClick(
+        hands.window.cards.get("bring in").unit._buttons["cm"], Qt.MouseButton.LeftButton
+    )
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     points = next(hands.session.job.all(PointList))
     assert points.points[:, 0].tolist() == [0, 100, 300]
@@ -96,7 +98,7 @@ def test_two_nameless_columns_ask_for_their_plane(hands: Hands, tmp_path: Path) 
     path.write_text("1;2\n3;4\n5;7\n")
     hands.window.open_file(path)
     hands.wait()
-    card = hands.window.cards.bring_in
+    card = hands.window.cards.get("bring in")
     assert card.plane_row.isVisible()
     QTest.mouseClick(card.plane._buttons["yz"], Qt.MouseButton.LeftButton)
     hands.key(Qt.Key.Key_Return, widget=hands.pane)

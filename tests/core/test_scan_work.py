@@ -10,6 +10,7 @@ import pytest
 
 from tests.conftest import box_mesh, height_field, sphere
 from usual_clay.cli import BAD_INPUT, MET, main
+from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.health import border, duplicated, examine, flipped, holes, pieces, spikes
 from usual_clay.core.scan.mend import MendError, mend, mends_from_words
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -106,26 +107,37 @@ def test_mends_mend_and_say_so(lure: TriangleMesh) -> None:
     island = moved(sphere(1), 200)
     worse = joined(lure, island)
     assert pieces(worse).max() == 1
-    mesh, words = mend(worse, "islands")
-    assert words == "1 islands dropped"
-    assert len(mesh.triangles) == len(lure.triangles)
-    mesh, words = mend(mesh, "spikes")
-    assert "spikes levelled" in words
-    assert spikes(mesh).sum() <= 1
-    mesh, words = mend(mesh, "holes", 20)
-    assert words == "2 holes filled"
+    whole = mend(worse, "islands")
+    assert whole.words == "1 islands dropped"
+    assert len(whole.mesh.triangles) == len(lure.triangles)
+    assert np.array_equal(worse.vertices[whole.origin], whole.mesh.vertices)
+    calm = mend(whole.mesh, "spikes")
+    assert "spikes levelled" in calm.words
+    assert spikes(calm.mesh).sum() <= 1
+    filled = mend(calm.mesh, "holes", 20)
+    mesh = filled.mesh
+    assert filled.words == "2 holes filled"
+    assert (filled.origin == -1).sum() == 2
     assert holes(mesh) == []
     assert len(border(mesh)) == 0
     assert not flipped(mesh).any()
-    assert mend(lure, "holes", 0.1)[1] == "0 holes filled"
+    assert mend(lure, "holes", 0.1).words == "0 holes filled"
     turned = lure.triangles.copy()
     turned[500:600] = turned[500:600][:, ::-1]
-    fixed, words = mend(TriangleMesh(lure.vertices, turned), "normals")
+    fixed = mend(TriangleMesh(lure.vertices, turned), "normals").mesh
     assert np.array_equal(fixed.triangles[0], lure.triangles[0])
     assert not flipped(fixed).any()
     doubled = TriangleMesh(lure.vertices, np.concatenate([lure.triangles, lure.triangles[:7]]))
     assert duplicated(doubled).sum() == 7
-    assert mend(doubled, "duplicates")[1].startswith("7 ")
+    assert mend(doubled, "duplicates").words.startswith("7 ")
+    thin = mend(lure, "thin", 20_000)
+    assert len(thin.mesh.triangles) == pytest.approx(20_000, abs=4)
+    # What it says of the error is the distance of the old points.
+    away = MeshTree(thin.mesh.vertices, thin.mesh.triangles).nearest(lure.vertices)[0]
+    assert f"at most {away.max():.3f} mm" in thin.words
+    assert np.quantile(away, 0.95) < 0.05
+    with pytest.raises(MendError, match="fewer"):
+        mend(lure, "thin", 10_000_000)
 
 
 def test_mends_are_read_from_words() -> None:

@@ -78,9 +78,10 @@ def test_what_follows_an_edit_is_stale_until_it_is_remade(demo_job: Job) -> None
     basis = basis_of(edited, back(edited))
     assert basis is not None
     partial: list[Surface] = []
-    made, start = remake(
+    made, fitted = remake(
         back(edited), basis, [sample_of(edited, region(edited))], found=partial.append
     )
+    start = fitted.start
     done = edited.with_item(made)
     assert made.geometry.counts == (8, 5)
     assert stale(done) == []

@@ -317,7 +317,7 @@ class Balance(QWidget):
 
     def _noise(self, surface: Surface) -> float:
         """Return the noise of the surface's points where it is known by now."""
-        region = self.session.chosen_region()
+        region = self.session.measured(surface)
         if region is None or surface.recipe is None:
             return 0.0
         return self.session.making.known_noise(region)

@@ -2,45 +2,59 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.actions import Actions
-from usual_clay.bench.cards.bring_in import BringInCard
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.cards.drape import DrapeCard
-from usual_clay.bench.cards.keys import KeysCard
-from usual_clay.bench.cards.points import PointsCard
-from usual_clay.bench.cards.region import RegionCard
-from usual_clay.bench.cards.scan import ScanCard
 from usual_clay.bench.cards.start import JobCard, StartCard
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import label
-from usual_clay.job.items import PointList, Region, Scan, Surface
+from usual_clay.files.picture_file import SUFFIXES as PICTURES
+from usual_clay.job.items import Curve, Item, Picture, PointList, Region, Scan, Shape, Surface
 
 NEWS_STAYS = 8000
+# Cards of a chosen item, and those that are asked for. Each is made when it is first shown, so
+# that a start does not wait for all of them.
+OF_KIND: dict[type[Item], tuple[str, str]] = {
+    Scan: ("scan", "ScanCard"),
+    Region: ("region", "RegionCard"),
+    Picture: ("picture", "PictureCard"),
+    PointList: ("points", "PointsCard"),
+    Shape: ("shape", "ShapeCard"),
+    Curve: ("curve", "CurveCard"),
+    Surface: ("drape", "DrapeCard"),
+}
+ASKED = {
+    "bring in": ("bring_in", "BringInCard"),
+    "pin": ("pin", "PinCard"),
+    "agreement": ("agreement", "AgreementCard"),
+    "health": ("health", "HealthCard"),
+    "straighten": ("straighten", "StraightenCard"),
+    "slice": ("slices", "SlicesCard"),
+    "probe": ("probe", "ProbeCard"),
+    "keys": ("keys", "KeysCard"),
+}
 
 
 class CardHolder(QWidget):
     """One card at a time, by what is chosen; asked-for cards come before."""
 
-    def __init__(self, session: Session, actions: Actions) -> None:
+    def __init__(
+        self, session: Session, actions: Actions, look_at: Callable[[Picture], None]
+    ) -> None:
         super().__init__()
         self.session = session
         self.setObjectName("panel")
-        self._actions, run = actions, actions.run
-        self.keys: KeysCard | None = None
-        self.bring_in = BringInCard(session, self._close)
-        self.start, self.job = StartCard(session, run), JobCard(session, run)
-        self.of_kind: dict[type, Card] = {
-            Scan: ScanCard(session, run),
-            Region: RegionCard(session, run),
-            PointList: PointsCard(session),
-            Surface: DrapeCard(session, run),
-        }
-        self._asked: Card | None = None
+        self._actions, self._look_at = actions, look_at
+        self._made: dict[str, Card] = {}
+        self.start, self.job = StartCard(session, actions.run), JobCard(session, actions.run)
+        self._asked: str | None = None
         self.card: Card = self.start
         self.told = label(wraps=True)
         self.told.hide()
@@ -50,7 +64,7 @@ class CardHolder(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         self._column = QVBoxLayout()
-        for card in (self.bring_in, self.start, self.job, *self.of_kind.values()):
+        for card in (self.start, self.job):
             card.hide()
             self._column.addWidget(card)
         column.addLayout(self._column, 1)
@@ -65,12 +79,30 @@ class CardHolder(QWidget):
         session.chosen_changed.connect(self.told.hide)
         self.refresh()
 
+    def get(self, name: str) -> Any:
+        """Return an asked-for card by its name, making it the first time."""
+        if name not in self._made:
+            session, run = self.session, self._actions.run
+            if name in ASKED:
+                module, kind = ASKED[name]
+                more: tuple = (self._actions, self.put_away) if name == "keys" else (self.put_away,)
+            else:
+                module, kind = next(pair for pair in OF_KIND.values() if pair[0] == name)
+                takes_run = name in ("scan", "region", "points", "drape")
+                more = (run,) if takes_run else (self._look_at,) if name == "picture" else ()
+            made = getattr(import_module(f"usual_clay.bench.cards.{module}"), kind)
+            card = made(session, *more)
+            card.hide()
+            self._column.addWidget(card)
+            self._made[name] = card
+        return self._made[name]
+
     def refresh(self) -> None:
         item = self.session.shown.items.get(self.session.chosen or "")
         if self._asked is not None:
-            card = self._asked
+            card = self.get(self._asked)
         elif item is not None:
-            card = self.of_kind[type(item)]
+            card = self.get(OF_KIND[type(item)][0])
         else:
             card = self.job if self.session.shown.items else self.start
         if card is not self.card or card.isHidden():
@@ -79,39 +111,45 @@ class CardHolder(QWidget):
             card.show()
         card.refresh()
 
-    def offer(self, path: Path) -> None:
-        """Ask for the unit of a file of a scan or of points."""
-        self._asked = self.bring_in
-        self.bring_in.offer(path)
+    def ask(self, name: str) -> Any:
+        """Show a card that is asked for; return it."""
+        if self._asked not in (None, name):
+            self.close_asked()
+        self._asked = name
+        card = self.get(name)
         self.refresh()
+        return card
 
-    def show_keys(self) -> None:
-        """Show the list of keys; it is long, so it is made when it is first asked for."""
-        if self.keys is None:
-            self.keys = KeysCard(self.session, self._actions, self._close)
-            self._column.addWidget(self.keys)
-        self._asked = self.keys
+    def offer(self, paths: list[Path]) -> None:
+        """Ask what the files of pictures, a scan or points do not say."""
+        pictures = [path for path in paths if path.suffix.lower() in PICTURES]
+        if pictures:
+            self.ask("pin").offer(pictures)
+        else:
+            self.ask("bring in").offer(paths[0])
         self.refresh()
 
     def close_asked(self) -> bool:
         """Close an asked-for card; tell whether there was one."""
-        if self._asked is self.bring_in:
-            self.bring_in.cancel()
-            return True
-        was = self._asked is not None
-        self._close()
-        return was
+        if self._asked is None:
+            return False
+        getattr(self.card, "cancel", self.put_away)()
+        return True
 
     def accept_asked(self) -> bool:
         """Accept an asked-for card; tell whether there was one."""
-        if self._asked is self.bring_in:
-            self.bring_in.accept()
-            return True
-        return self._asked is not None
+        if self._asked is None:
+            return False
+        accept = getattr(self.card, "accept", None)
+        if accept is not None:
+            accept()
+        return True
 
-    def _close(self) -> None:
+    def put_away(self) -> bool:
+        """Put an asked-for card away."""
         self._asked = None
         self.refresh()
+        return True
 
     def _tell(self, role: str, words: str) -> None:
         # A card that already says it does not say it twice.

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from usual_clay.bench.actions import Action, Actions
 from usual_clay.bench.stage.camera import TRUE_VIEWS
-from usual_clay.files import mesh_file, points_file
+from usual_clay.files import mesh_file, picture_file, points_file
 
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
@@ -22,10 +22,33 @@ def fill(table: Actions, w: Window) -> None:
         Action("bring in points", "Bring in points", "Ctrl+Shift+I",
                partial(w.bring_in, "points", points_file.SUFFIXES), "Gather", "dots-nine",
                "Points"),
+        Action("pin", "Pin pictures", "Ctrl+Shift+P",
+               partial(w.bring_in, "pictures", picture_file.SUFFIXES), "Gather", "image",
+               "Picture"),
+        Action("agreement", "Do the references agree?", "", lambda: w.ask("agreement"), "Gather",
+               "scales", "Agree"),
+        Action("probe", "Probe points", "", lambda: w.ask("probe"), "Gather", "pencil-line",
+               "Probe"),
+        Action("replay", "Replay recorded points as a probe", "", w.replay),
+        Action("mark points", "Ring points by clicks or a box", "P",
+               lambda: w.take("mark points"), "Gather", "selection-plus", "Ring"),
+        Action("brush points", "Ring points with a brush", "", lambda: w.take("brush points")),
+        Action("health", "Health of a scan", "", lambda: w.ask("health"), "Gather", "heartbeat",
+               "Health"),
+        Action("straighten", "Set a scan straight", "", lambda: w.ask("straighten"), "Gather",
+               "compass", "Straight"),
+        Action("slice", "Slice a scan", "", lambda: w.ask("slice"), "Gather", "knife", "Slice"),
+        Action("shape", "Recognise a simple shape", "", lambda: w.take("shape"), "Gather",
+               "polygon", "Shape"),
+        Action("split", "Split a scan at creases", "", lambda: w.ask("split")),
         Action("spread", "Spread a region", "S", lambda: w.take("spread"), "Surface", "drop",
                "Spread"),
         Action("brush", "Brush a region", "B", lambda: w.take("brush"), "Surface", "paint-brush",
                "Brush"),
+        Action("lasso", "Choose a region by a lasso", "", lambda: w.take("lasso"), "Surface",
+               "scribble-loop", "Lasso"),
+        Action("box", "Choose a region by a box", "", lambda: w.take("box"), "Surface",
+               "selection", "Box"),
         Action("drape", "Drape a surface over the region", "D", w.drape, "Surface", "waves",
                "Drape"),
         Action("to tolerance", "To tolerance: fewest control points", "T", w.to_tolerance,
@@ -42,6 +65,7 @@ def fill(table: Actions, w: Window) -> None:
         Action("scan shown", "Show or hide scans", "1", lambda: stage.switch("scan")),
         Action("surfaces shown", "Show or hide surfaces", "2", lambda: stage.switch("surfaces")),
         Action("net shown", "Show or hide the control net", "3", lambda: stage.switch("net")),
+        Action("pictures shown", "Show or hide pictures", "6", lambda: stage.switch("pictures")),
         Action("fit view", "Show everything", "Home", stage.fit),
         Action("swap", "Swap the views", "", stage.swap),
         Action("fold", "Fold the side light away or back", "Ctrl+L", stage.fold),
@@ -64,7 +88,7 @@ def fill(table: Actions, w: Window) -> None:
         Action("save", "Save the job", "Ctrl+S", w.save),
         Action("save as", "Save the job under another name", "Ctrl+Shift+S", w.save_as),
         Action("finder", "Find an action", "Ctrl+Space", lambda: w.finder.open()),
-        Action("keys", "See and change keys", "F1", lambda: w.cards.show_keys()),
+        Action("keys", "See and change keys", "F1", lambda: w.cards.ask("keys")),
         Action("quit", "Quit", "Ctrl+Q", w.close),
     ):  # fmt: skip
         table.add(action)

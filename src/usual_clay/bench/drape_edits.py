@@ -14,12 +14,12 @@ from usual_clay.core.fit.drape import Drape, DrapeSettings
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.job.items import Followed, Region, Surface
+from usual_clay.job.items import Followed, PointList, Region, Surface
 from usual_clay.job.recipes import Made, Recipe
 from usual_clay.job.remake import basis_of, remake, with_drape
 
 
-def start_drape(session: Session, region: Region, settings: DrapeSettings) -> None:
+def start_drape(session: Session, region: Region | PointList, settings: DrapeSettings) -> None:
     """Add a surface over a region; its first shape comes as soon as it is computed."""
     # A place holder that no one sees: the item is added with its first real shape.
     blank = BSplineSurface(even_knots(2, 1), even_knots(2, 1), np.zeros((2, 2, 3)))
@@ -64,7 +64,7 @@ def set_drape(session: Session, surface: Surface, settings: DrapeSettings, words
 def search(session: Session, surface: Surface) -> None:
     """Look for the fewest control points within tolerance."""
     assert surface.recipe is not None
-    region = session.job.get(surface.recipe.sources[0], Region)
+    region = session.measured(surface)
     if region is None or surface.locked:
         reason = "its region is gone" if region is None else "it is locked"
         session.told.emit("trouble", f"{surface.name} cannot be fitted: {reason}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -10,9 +10,10 @@ from usual_clay.core.fit.drape import Drape, DrapeSettings, Start
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Progress
 from usual_clay.files.picture_file import decode
-from usual_clay.job.items import Basis, Followed, ItemId, Region
+from usual_clay.job.items import Basis, Followed, ItemId, PointList, Region
+from usual_clay.job.job import sample_of
 from usual_clay.job.recipes import Made
-from usual_clay.job.remake import basis_of, remake, source_of, stale
+from usual_clay.job.remake import basis_of, remake, source_of, stale, values_of
 
 if TYPE_CHECKING:
     from usual_clay.bench.session import Session
@@ -40,7 +41,7 @@ class Remaking:
         self._session = session
         self._starts: dict[ItemId, _Known] = {}
         self._asked: dict[ItemId, Basis] = {}
-        self._samples: dict[int, tuple[object, object, Sample]] = {}
+        self._samples: dict[ItemId, tuple[tuple[object, ...], Sample]] = {}
 
     def forget(self) -> None:
         """Let go of everything: another job is open."""
@@ -51,26 +52,23 @@ class Remaking:
         for item_id in stale(self._session.job):
             self._remake(item_id)
 
-    def sample(self, region: Region) -> Sample:
-        """Return a region's points, with what was worked out from them before."""
+    def sample(self, item: Region | PointList) -> Sample:
+        """Return the points of a region or a list, with what was worked out from them before."""
         job = self._session.job
-        scan = job.items[region.scan]
-        kept = self._samples.get(id(region.vertices))
-        mesh = scan.mesh  # type: ignore[attr-defined]
-        if kept is None or kept[0] is not region.vertices or kept[1] is not mesh:
-            sample = source_of(job, region.id) if region.id in job.items else None
-            assert isinstance(sample, Sample)
-            kept = (region.vertices, mesh, sample)
+        values = values_of(job, item)
+        kept = self._samples.get(item.id)
+        if kept is None or not all(a is b for a, b in zip(kept[0], values, strict=True)):
+            kept = (values, sample_of(job, item))
             self._samples = dict(list(self._samples.items())[-8:])
-            self._samples[id(region.vertices)] = kept
-        return kept[2]
+            self._samples[item.id] = kept
+        return kept[1]
 
-    def known_noise(self, region: Region) -> float:
-        """Return a region's noise in mm; 0 until it has been estimated in the background."""
-        session, sample = self._session, self.sample(region)
+    def known_noise(self, item: Region | PointList) -> float:
+        """Return the noise of points in mm; 0 until it has been estimated in the background."""
+        session, sample = self._session, self.sample(item)
         if sample.knows_noise:
             return sample.noise
-        key = f"noise {region.id}"
+        key = f"noise {item.id}"
         if not session.work.is_busy(key):
             session.work.start(key, "", lambda *_: sample.noise, lambda _: session.searching.emit())
         return 0.0
@@ -83,8 +81,16 @@ class Remaking:
 
     def sources(self, basis: Basis) -> list[Any]:
         """Return a recipe's sources as it takes them."""
+        if basis.recipe.kind == "drape":
+            measured = self._session.job.items[basis.recipe.sources[0]]
+            assert isinstance(measured, Region | PointList)
+            return [self.sample(measured)]
+        return self.sources_of(basis.recipe.sources)
+
+    def sources_of(self, ids: Sequence[ItemId]) -> list[Any]:
+        """Return items as recipes take them."""
         job = self._session.job
-        items = [job.items[source] for source in basis.recipe.sources]
+        items = [job.items[source] for source in ids]
         return [
             self.sample(item) if isinstance(item, Region) else source_of(job, item.id, decode)
             for item in items

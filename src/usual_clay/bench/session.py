@@ -9,9 +9,10 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from usual_clay.bench.marking import Marking
 from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.work import Work
-from usual_clay.core.arrays import Bools, Ints
+from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.frame import FrameError
@@ -29,7 +30,7 @@ from usual_clay.core.scan.shapes import ShapeError
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.history import History
-from usual_clay.job.items import Followed, Item, ItemId, Region, Scan, Surface
+from usual_clay.job.items import Followed, Item, ItemId, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError
 
 EXPECTED = (
@@ -63,6 +64,9 @@ class Session(QObject):
         self.path: Path | None = None
         self.chosen: ItemId | None = None
         self.tool: str | None = None
+        self.marking: Marking | None = None
+        self.front_only = True
+        self.stop_at_creases = False
         self.spread_amount = 0.3
         self.brush_radius = 2.0
         self.seed: tuple[ItemId, int] | None = None
@@ -71,6 +75,8 @@ class Session(QObject):
         self.search_words: dict[ItemId, str] = {}
         self.found: list[Candidate] = []
         self.suggested: Ints = np.zeros(0, dtype=np.int64)
+        # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
+        self.lit: list[Floats] = []
         self._saved = self.job
         self._proposal: Job | None = None
         self.making = Remaking(self)
@@ -128,7 +134,35 @@ class Session(QObject):
         """Take a tool in hand; None puts it down."""
         if tool != self.tool:
             self.tool = tool
+            if tool != "mark":
+                self.marking = None
             self.tool_changed.emit()
+
+    def mark(self, marking: Marking | None) -> None:
+        """Let marks be set on the stage; None ends it."""
+        self.marking = marking
+        self.take_tool(None if marking is None else "mark")
+        self.tool_changed.emit()
+
+    def set_marking(self, marking: Marking) -> None:
+        """Show other marks."""
+        self.marking = marking
+        self.tool_changed.emit()
+
+    def mark_points(self, which: Ints) -> None:
+        """Ring points of the chosen list."""
+        self.suggested = which
+        self.job_changed.emit()
+
+    def light(self, lines: list[Floats]) -> None:
+        """Show lines and points on the stage; none ends it."""
+        self.lit = lines
+        self.tool_changed.emit()
+
+    def set_choosing(self, front_only: bool, stop_at_creases: bool) -> None:
+        """Set what lasso, box and brush take of a scan."""
+        self.front_only, self.stop_at_creases = front_only, stop_at_creases
+        self.tool_changed.emit()
 
     def set_brush(self, radius: float) -> None:
         self.brush_radius = float(np.clip(radius, 0.05, 500.0))
@@ -150,12 +184,18 @@ class Session(QObject):
             self.chosen = item_id
             self.found = []
             self.suggested = np.zeros(0, dtype=np.int64)
+            self.lit = []
             if self.fresh != item_id:
                 self.fresh = None
             self.chosen_changed.emit()
 
     def chosen_surface(self) -> Surface | None:
         return self.shown.get(self.chosen, Surface)
+
+    def measured(self, surface: Surface) -> Region | PointList | None:
+        """Return the region or loose points that a surface was draped over."""
+        source = surface.recipe.sources[0] if surface.recipe is not None else ""
+        return self.shown.get(source, Region) or self.shown.get(source, PointList)
 
     def chosen_region(self) -> Region | None:
         """Return the chosen region, or the one a chosen surface follows."""
@@ -178,6 +218,10 @@ class Session(QObject):
     def set_flag(self, item_id: ItemId, flag: str, value: bool) -> None:
         word = {"visible": ("hide", "show"), "locked": ("unlock", "lock")}[flag][value]
         self.commit(self.job.changed(item_id, **{flag: value}), word)
+
+    def set_colour(self, item_id: ItemId, colour: str) -> None:
+        """Give an item a colour of its own; an empty one is its kind's again."""
+        self.commit(self.job.changed(item_id, colour=colour), "colour")
 
     def delete(self, item_id: ItemId) -> None:
         try:
@@ -259,7 +303,9 @@ class Session(QObject):
 
     # ---- files ---------------------------------------------------------------------------
 
-    def add_scan(self, mesh: TriangleMesh, source: str, unit: str) -> None:
+    def add_scan(
+        self, mesh: TriangleMesh, source: str, unit: str, colours: np.ndarray | None = None
+    ) -> None:
         """Add a scan that was read from a file."""
         job = self.job
         if not job.items and self.path is None:
@@ -270,6 +316,7 @@ class Session(QObject):
             mesh=mesh,
             source=source,
             unit=unit,
+            colours=colours,
         )
         self.commit(job.with_item(scan), f"bring in {source}")
         self.choose(scan.id)

@@ -21,7 +21,18 @@ from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import label
 from usual_clay.core.check.deviation import Report, percent
-from usual_clay.job.items import Item, ItemId, PointList, Region, Scan, Surface
+from usual_clay.job.items import (
+    Curve,
+    Followed,
+    Item,
+    ItemId,
+    Picture,
+    PointList,
+    Region,
+    Scan,
+    Shape,
+    Surface,
+)
 from usual_clay.job.remake import is_stale
 
 
@@ -94,11 +105,15 @@ class ShelfRow(QFrame):
             row.addWidget(_figure(_short(len(item.mesh.triangles)), 52, "triangles"))
         elif isinstance(item, Region):
             row.addWidget(_figure(_short(len(item.vertices)), 52, "points"))
+        elif isinstance(item, Picture):
+            words = f"{item.placement.width:.0f} × {item.placement.height:.0f}"
+            row.addWidget(_figure(words, 52, "width and height in mm"))
         elif isinstance(item, PointList):
             row.addWidget(_figure(_short(len(item.kept)), 52, "points, without those taken out"))
-        elif isinstance(item, Surface):
+        elif isinstance(item, Surface | Curve | Shape):
             report = job.report(item)
-            row.addWidget(_figure(str(item.control_points), 40, "control points"))
+            if not isinstance(item, Shape):
+                row.addWidget(_figure(str(item.control_points), 40, "control points"))
             if report is None:
                 return
             stale = is_stale(job, item)
@@ -192,7 +207,7 @@ class Shelf(QScrollArea):
         session = self.session
         job = session.shown
         shown = (session.chosen, job.aim, *job.items.values(),
-                 *(is_stale(job, s) for s in job.all(Surface)))  # fmt: skip
+                 *(is_stale(job, s) for s in job.all(Followed)))  # fmt: skip
         if self._shown and len(shown) == len(self._shown) and all(
             a is b or (not isinstance(a, Item) and a == b)
             for a, b in zip(shown, self._shown, strict=True)
@@ -209,11 +224,14 @@ class Shelf(QScrollArea):
         references: list[Item] = []
         for scan in job.all(Scan):
             references += [scan, *(r for r in job.all(Region) if r.scan == scan.id)]
-        references += job.all(PointList)
+        references += [*job.all(Picture), *job.all(PointList), *job.all(Shape)]
         groups: tuple[tuple[str, list], ...] = (
-            ("References", references), ("Surfaces", list(job.all(Surface))),
+            ("References", references), ("Curves", list(job.all(Curve))),
+            ("Surfaces", list(job.all(Surface))),
         )  # fmt: skip
         for title, items in groups:
+            if not items and title not in _EMPTY:
+                continue
             heading = label(title, role="group")
             heading.setContentsMargins(5, 6, 0, 2)
             column.addWidget(heading)
@@ -237,16 +255,17 @@ class Shelf(QScrollArea):
 
 
 _EMPTY = {
-    "References": "Nothing yet. Bring in a scan or points, or drop a file on the window.",
+    "References": "Nothing yet. Bring in a scan, pictures or points, or drop files on the window.",
     "Surfaces": "Nothing yet. Choose a region of a scan, then drape a surface over it.",
 }
 
 
 def _swatch(item: Item) -> QLabel:
-    colour = palette.SURFACES if isinstance(item, Surface) else palette.REFERENCES
+    usual = {Surface: palette.SURFACES, Curve: palette.INK}.get(type(item), palette.REFERENCES)
+    colour = item.colour or usual
     made = QLabel()
     made.setFixedSize(10, 10)
-    hollow = isinstance(item, Region)
+    hollow = isinstance(item, Region | Shape)
     fill = "transparent" if hollow else colour
     made.setStyleSheet(f"background: {fill}; border: 1.5px solid {colour}; border-radius: 2px;")
     made.setToolTip(_kind_word(item))
@@ -254,7 +273,10 @@ def _swatch(item: Item) -> QLabel:
 
 
 def _kind_word(item: Item) -> str:
-    words = {Scan: "scan", Region: "region of a scan", PointList: "points", Surface: "surface"}
+    if isinstance(item, Shape):
+        return item.geometry.kind
+    words = {Scan: "scan", Region: "region of a scan", PointList: "points", Surface: "surface",
+             Picture: "picture", Curve: "spline"}  # fmt: skip
     return words[type(item)]
 
 

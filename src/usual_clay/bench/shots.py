@@ -163,7 +163,7 @@ def _finder(window) -> None:  # type: ignore[no-untyped-def]
 
 def _keys(window) -> None:  # type: ignore[no-untyped-def]
     _open_demo(window)
-    window.cards.show_keys()
+    window.cards.ask("keys")
 
 
 VIEWS: dict[str, Callable] = {

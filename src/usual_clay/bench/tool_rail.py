@@ -14,6 +14,8 @@ from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import label
 
 WIDTH = 78
+# Tools that stay in hand, and drape, which is marked while its surface is chosen.
+STAYS = ("spread", "brush", "lasso", "box", "shape", "mark points", "drape")
 
 
 class ToolRail(QWidget):
@@ -49,7 +51,7 @@ class ToolRail(QWidget):
             key = self._table.key(action.name)
             made.setToolTip(f"{action.words} ({key})" if key else action.words)
             made.setAccessibleName(action.words)
-            made.setCheckable(action.name in ("spread", "brush", "drape"))
+            made.setCheckable(action.name in STAYS)
             made.clicked.connect(lambda _=False, run=action.run: self._run(run))
             self._column.addWidget(made)
             self.tools[action.name] = made

@@ -70,6 +70,18 @@ def quiet_spin(spin: QSpinBox | QDoubleSpinBox, width: int) -> None:
     spin.setFixedWidth(width)
 
 
+def number(
+    low: float, high: float, decimals: int, suffix: str, tip: str, name: str, width: int = 84
+) -> QDoubleSpinBox:
+    """Return a quiet field for a number with its unit."""
+    made = QDoubleSpinBox(minimum=low, maximum=high, decimals=decimals)
+    made.setSuffix(suffix)
+    made.setToolTip(tip)
+    made.setAccessibleName(name)
+    quiet_spin(made, width)
+    return made
+
+
 class Row(QWidget):
     """A named line of a card: its name at the left, what it sets at the right."""
 
@@ -106,8 +118,17 @@ class Choice(QWidget):
             row.addWidget(made)
             self._buttons[name] = made
 
+    def show_only(self, names: Sequence[str]) -> None:
+        """Offer some of the options."""
+        for option, made in self._buttons.items():
+            made.setVisible(option in names)
+
     def set_value(self, name: str) -> None:
-        self._buttons[name].setChecked(True)
+        """Choose an option without telling of it; of one that is not here, choose none."""
+        self._group.setExclusive(False)
+        for option, made in self._buttons.items():
+            made.setChecked(option == name)
+        self._group.setExclusive(True)
 
 
 class Slide(QWidget):

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QApplication,
@@ -28,23 +29,51 @@ from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.command_table import fill
 from usual_clay.bench.drape_edits import search, start_drape
 from usual_clay.bench.finder import Finder
-from usual_clay.bench.gestures import brush, pick, spread
+from usual_clay.bench.gestures import brush, outline_select, pick, shape, spread
 from usual_clay.bench.hint_line import HintLine
+from usual_clay.bench.point_edits import take_out
+from usual_clay.bench.scan_edits import split_at_creases
 from usual_clay.bench.session import Session
 from usual_clay.bench.shelf import Shelf
 from usual_clay.bench.stage.scene import Target
 from usual_clay.bench.stage.stage import Stage
+from usual_clay.bench.theme.looks import colour_icon
 from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
 from usual_clay.bench.widgets import rule
 from usual_clay.core.fit.drape import DrapeSettings
-from usual_clay.files import job_file, mesh_file, points_file
+from usual_clay.files import job_file, mesh_file, picture_file, points_file
 from usual_clay.files.deliver import write_surfaces
 from usual_clay.files.errors import FileError
-from usual_clay.job.items import ItemId, Region, Scan, Surface
+from usual_clay.files.point_stream import ReplayStream
+from usual_clay.job.items import ItemId, Picture, PointList, Region, Scan, Surface
 
-HINTS = {None: pick.HINT, "spread": spread.HINT, "brush": brush.HINT}
+POINTS_HINT = "<b>Click</b> points to ring them, or <b>drag</b> a box; <b>Ctrl</b> lets go of them."
+BRUSH_HINT = (
+    "<b>Drag</b> over points to ring them; <b>Ctrl</b> lets go. <b>[</b> <b>]</b> size the brush."
+)
+HINTS = {
+    None: pick.HINT,
+    "spread": spread.HINT,
+    "brush": brush.HINT,
+    "lasso": outline_select.HINT,
+    "box": outline_select.HINT,
+    "shape": shape.HINT,
+    "mark points": POINTS_HINT,
+    "brush points": BRUSH_HINT,
+}
+PICTURE_HINT = (
+    "<b>Drag</b> the picture to move it, a corner to scale it, the stem's ring to turn it."
+    " <b>L</b> locks it."
+)
+ON_POINTS = ("mark points", "brush points")
 RIGHT_WIDTH = 336
+KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES)
+# A user's own colours for items, all quiet beside teal, plum and saffron.
+COLOURS = (
+    ("As its kind", ""), ("Slate", "#7E9AA8"), ("Sage", "#93A67C"), ("Ochre", "#C2A25A"),
+    ("Heather", "#A98BA8"), ("Moss", "#6FA39B"), ("Brick", "#B58A76"), ("Dusk", "#8D8FB5"),
+)  # fmt: skip
 
 
 class Window(QMainWindow):
@@ -61,7 +90,7 @@ class Window(QMainWindow):
         self.shelf = Shelf(self.session)
         self.hint_line = HintLine(self.session)
         fill(self.table, self)
-        self.cards = CardHolder(self.session, self.table)
+        self.cards = CardHolder(self.session, self.table, self.look_at_picture)
         self.finder = Finder(self.table, self)
         self._lay_out()
         self._connect()
@@ -122,15 +151,18 @@ class Window(QMainWindow):
         session = self.session
         mark = "" if session.is_saved else "*"
         self.setWindowTitle(f"{session.job.name}{mark} · Usual Clay")
-        hint = HINTS[session.tool]
-        if session.tool is None and session.chosen_surface() is not None:
+        hint = session.marking.hint if session.marking is not None else HINTS[session.tool]
+        picture = session.shown.get(session.chosen, Picture)
+        if session.tool is None and picture is not None and not picture.locked:
+            hint = PICTURE_HINT
+        elif session.tool is None and session.chosen_surface() is not None:
             hint = "Drag along the front in Balance to spend more or fewer control points. "
             fresh = session.fresh == session.chosen
             hint += "<b>Enter</b> keeps the surface, <b>Esc</b> " + (
                 "drops it." if fresh else "lets go of it."
             )
         elif not session.job.items:
-            hint = "Bring in a scan with <b>Ctrl+I</b>, or drop its file on the window."
+            hint = "Bring in a scan with <b>Ctrl+I</b>, or drop files on the window."
         self.hint_line.words.setText(hint)
 
     def set_station(self, name: str) -> None:
@@ -164,7 +196,7 @@ class Window(QMainWindow):
         elif not self.cards.accept_asked():
             if self.session.chosen_surface() is not None and self.session.tool is None:
                 self.keep()
-            elif self.session.job.get(self.session.chosen, Region) is not None:
+            elif self._drapable() is not None:
                 self.drape()
 
     def keep(self) -> None:
@@ -180,6 +212,12 @@ class Window(QMainWindow):
         if session.tool == tool:
             session.take_tool(None)
             return
+        if tool in ON_POINTS:
+            if session.job.get(session.chosen, PointList) is None:
+                session.told.emit("trouble", "Choose a point list in the Shelf first.")
+            else:
+                session.take_tool(tool)
+            return
         if not any(session.job.all(Scan)):
             session.told.emit("trouble", "There is no scan yet: bring one in first.")
             return
@@ -192,13 +230,59 @@ class Window(QMainWindow):
     def drape(self) -> None:
         """Drape a surface over the chosen region."""
         session = self.session
-        region = session.job.get(session.chosen, Region)
+        region = self._drapable()
         if region is None:
             if session.chosen_surface() is None:
                 session.told.emit("trouble", "Choose a region first: Spread or Brush one.")
             return
         session.take_tool(None)
         start_drape(session, region, DrapeSettings())
+
+    def _drapable(self) -> Region | PointList | None:
+        job, chosen = self.session.job, self.session.chosen
+        return job.get(chosen, Region) or job.get(chosen, PointList)
+
+    def ask(self, name: str) -> None:
+        """Show a card that works on a scan, taking the only scan where none is chosen."""
+        session = self.session
+        if name in ("health", "straighten", "slice", "split"):
+            scans = list(session.job.all(Scan))
+            if session.job.get(session.chosen, Scan) is None:
+                region = session.chosen_region()
+                home = session.job.get(region.scan, Scan) if region is not None else None
+                if home is None and len(scans) != 1:
+                    words = "Bring in a scan first." if not scans else "Choose a scan first."
+                    session.told.emit("trouble", words)
+                    return
+                session.choose((home or scans[0]).id)
+        session.take_tool(None)
+        if name == "split":
+            scan = session.job.get(session.chosen, Scan)
+            if scan is not None:
+                split_at_creases(session, scan)
+            return
+        card = self.cards.ask(name)
+        if name == "probe" and not card.recorded.size:
+            card.offer()
+
+    def replay(self) -> None:
+        """Ask for a file of recorded points and replay it as a probe."""
+        told, _ = QFileDialog.getOpenFileName(self, "Replay recorded points", "", "Files (*)")
+        if told:
+            self.replay_file(Path(told))
+
+    def replay_file(self, path: Path) -> None:
+        """Be ready to replay a file of recorded points."""
+        try:
+            stream = ReplayStream(path)
+        except FileError as error:
+            self.session.told.emit("trouble", str(error))
+            return
+        self.cards.ask("probe").offer(stream)
+
+    def look_at_picture(self, picture: Picture) -> None:
+        """Turn the side light square-on to a picture."""
+        self.stage.look_at(picture.placement.plane, picture.name)
 
     def step_setting(self, up: bool) -> None:
         """Halve or double the brush, or spread less or more."""
@@ -219,7 +303,11 @@ class Window(QMainWindow):
             search(self.session, surface)
 
     def delete(self) -> None:
-        if self.session.chosen is not None:
+        """Take ringed points out; without any, delete the chosen item."""
+        points = self.session.job.get(self.session.chosen, PointList)
+        if points is not None and len(self.session.suggested):
+            take_out(self.session, points, self.session.suggested, "take points out")
+        elif self.session.chosen is not None:
             self.session.delete(self.session.chosen)
 
     def rename(self) -> None:
@@ -249,13 +337,24 @@ class Window(QMainWindow):
         item = self.session.job.items[item_id]
         menu = QMenu(self)
         if isinstance(item, Scan):
-            self._add(menu, "spread", "brush")
+            self._add(menu, "spread", "brush", "shape", "health", "straighten", "slice", "split")
         elif isinstance(item, Region):
-            self._add(menu, "drape")
+            self._add(menu, "drape", "lasso", "box")
+        elif isinstance(item, PointList):
+            self._add(menu, "mark points", "brush points", "drape")
+        elif isinstance(item, Picture):
+            menu.addAction("Look square-on").triggered.connect(lambda: self.look_at_picture(item))
+            self._add(menu, "agreement")
         elif isinstance(item, Surface):
             self._add(menu, "to tolerance", "plain form", "step", "iges", "stl")
         menu.addSeparator()
         self._add(menu, "hide", "lock", "rename", "delete")
+        if not isinstance(item, Picture):
+            colours = menu.addMenu("Colour")
+            for words, colour in COLOURS:
+                act = colours.addAction(words)
+                act.setIcon(colour_icon(colour) if colour else QIcon())
+                act.triggered.connect(partial(self.session.set_colour, item_id, colour))
         menu.exec(place)
 
     def _add(self, menu: QMenu, *names: str) -> None:
@@ -287,9 +386,9 @@ class Window(QMainWindow):
     def bring_in(self, what: str, suffixes: tuple[str, ...]) -> None:
         """Ask for a file of a scan or of points."""
         endings = " ".join(f"*{suffix}" for suffix in suffixes)
-        told, _ = QFileDialog.getOpenFileName(self, f"Bring in {what}", "", f"Files ({endings})")
+        told, _ = QFileDialog.getOpenFileNames(self, f"Bring in {what}", "", f"Files ({endings})")
         if told:
-            self.open_file(Path(told))
+            self.open_files([Path(each) for each in told])
 
     def open_file(self, path: Path) -> None:
         """Open a job, or offer a scan to be brought in, by the file's ending."""
@@ -300,10 +399,20 @@ class Window(QMainWindow):
                 # The newest surface is what the user was at.
                 surfaces = list(self.session.job.all(Surface))
                 self.session.choose(surfaces[-1].id if surfaces else None)
-        elif path.suffix.lower() in (*mesh_file.SUFFIXES, *points_file.SUFFIXES):
-            self.cards.offer(path)
+        elif path.suffix.lower() in KNOWN:
+            self.session.take_tool(None)
+            self.cards.offer([path])
         else:
             self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
+
+    def open_files(self, paths: list[Path]) -> None:
+        """Open the first of several files; pictures are taken all together."""
+        if len(paths) > 1 and all(p.suffix.lower() in picture_file.SUFFIXES for p in paths):
+            self.cards.offer(sorted(paths))
+        else:
+            self.open_file(paths[0])
+            if len(paths) > 1:
+                self.session.told.emit("news", f"One at a time: {paths[0].name} is first.")
 
     def save(self) -> bool:
         if self.session.path is None or self._is_demo():
@@ -374,5 +483,5 @@ class Window(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        path = Path(event.mimeData().urls()[0].toLocalFile())
-        QTimer.singleShot(0, lambda: self.open_file(path))
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
+        QTimer.singleShot(0, lambda: self.open_files(paths))

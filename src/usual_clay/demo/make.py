@@ -4,22 +4,37 @@ from __future__ import annotations
 
 import hashlib
 import os
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
-from usual_clay.core.arrays import Ints
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.drape import DrapeSettings, drape
+from usual_clay.core.picture.look import Look
+from usual_clay.core.points.ball import BallSettings
+from usual_clay.core.points.course import suggest_slips
+from usual_clay.core.points.lay import lay
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.motion import Motion, by_symmetry
 from usual_clay.core.scan.region import spread
-from usual_clay.demo.scan import demo_scan, pose
+from usual_clay.core.scan.register import settle_onto
+from usual_clay.core.scan.symmetry import mirror_plane
+from usual_clay.demo.pictures import PAPER, pinned, write_pictures
+from usual_clay.demo.points import BALL, write_point_lists
+from usual_clay.demo.scan import demo_scan, pose, true_mesh
 from usual_clay.files.job_file import write_job
 from usual_clay.files.mesh_file import read_mesh, write_mesh
-from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.files.picture_file import read_picture
+from usual_clay.files.points_file import read_points
+from usual_clay.job.change_scan import moved
+from usual_clay.job.items import Picture, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job, sample_of
-from usual_clay.job.recipes import Recipe
-from usual_clay.job.remake import basis_of, with_drape
+from usual_clay.job.recipes import Recipe, make_ball
+from usual_clay.job.remake import basis_of, source_of, with_drape
 
+# How far a probed point may stray before it counts as a slip, mm.
+SLIP_LIMIT = 0.09
 # Where the back is clicked to spread its region, in the lure's frame.
 BACK_SEED = (50.0, 0.0, 12.0)
 BACK_SPREAD = 0.3
@@ -59,12 +74,19 @@ def back_of(mesh: TriangleMesh) -> Ints:
 
 
 def demo_job(mesh: TriangleMesh) -> Job:
-    """Return the demo job: the scan, the back chosen, and a first drape over it."""
+    """Return the demo job, as far as the work is done.
+
+    The pictures are pinned and scaled by their bars, and still contradict each other. The probed
+    outline is clean and moved to the surface; the scan is set straight by its symmetry and by
+    that outline; its back is draped.
+    """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
     job = job.with_item(scan)
     region = Region(id=job.new_id("region"), name="Back", scan=scan.id, vertices=back_of(mesh))
     job = job.with_item(region)
+    job = _with_points(_with_pictures(job))
+    job = moved(job, scan.id, _straight(job, mesh))
     settings = DrapeSettings(nu=14, nv=6, reach=0.1)
     made = drape(sample_of(job, region), settings)
     surface = Surface(
@@ -74,3 +96,57 @@ def demo_job(mesh: TriangleMesh) -> Job:
         recipe=Recipe("drape", (region.id,), settings),
     )
     return job.with_item(with_drape(surface, made, basis_of(job, surface)))
+
+
+def _with_pictures(job: Job) -> Job:
+    """Pin the pictures; each is scaled by the bar that is printed on it."""
+    for name, (path, drawn) in write_pictures(demo_folder(), true_mesh()).items():
+        read = read_picture(path)
+        picture = Picture(
+            id=job.new_id("picture"), name=name.capitalize(), data=read.data, size=read.size,
+            placement=pinned(name, drawn), visible=False, source=path.name,
+            look=Look(opacity=0.9, clear=PAPER, margin=0.06),
+        )  # fmt: skip
+        job = job.with_item(picture)
+    return job
+
+
+def _with_points(job: Job) -> Job:
+    """Bring both point lists in; take the outline's slips out and move it to the surface."""
+    outline, belly = write_point_lists(demo_folder())
+    run = lay(*_read(outline)).space
+    slips = np.flatnonzero(suggest_slips(run, SLIP_LIMIT, closed=True))
+    first = PointList(
+        id=job.new_id("points"), name="Centre outline, probed", points=run, out=slips, closed=True,
+        visible=False, source=outline.name,
+    )  # fmt: skip
+    job = job.with_item(first)
+    recipe = Recipe("ball", (first.id,), BallSettings(BALL, "in"))
+    source = source_of(job, first.id)
+    moved_run = make_ball(recipe.settings, [source])
+    second = PointList(
+        id=job.new_id("points"), name="Centre outline", points=moved_run.points, closed=True,
+        source=outline.name, recipe=recipe,
+    )  # fmt: skip
+    job = job.with_item(replace(second, made_of=basis_of(job, second)))
+    third = PointList(
+        id=job.new_id("points"), name="Belly line", points=lay(*_read(belly)).space,
+        visible=False, source=belly.name,
+    )  # fmt: skip
+    return job.with_item(third)
+
+
+def _read(path: Path) -> tuple[Floats, None, tuple[int, ...]]:
+    read = read_points(path)
+    return read.points, None, read.axes
+
+
+def _straight(job: Job, mesh: TriangleMesh) -> Motion:
+    """Return what sets the scan straight: its symmetry, then where the outline lies on it."""
+    first = by_symmetry(mesh, mirror_plane(mesh))
+    turned = TriangleMesh(first.apply(mesh.vertices), mesh.triangles)
+    outline = next(points for points in job.all(PointList) if points.name == "Centre outline")
+    # From the middle of the one to that of the other is near enough to settle from.
+    shift = outline.points.mean(axis=0) - turned.box.mean(axis=0)
+    start = Motion(np.eye(3), -shift * [1.0, 0.0, 1.0])
+    return first.then(settle_onto(outline.points, turned, start).motion.inverse)

@@ -32,18 +32,23 @@ def true_outline(step: float = 0.02) -> Floats:
     return points
 
 
-def probed_outline() -> tuple[Floats, Bools]:
-    """Return the ball's centres along the outline, (n, 3), and which of them slipped."""
+def outline_centres(ball: float, step: float) -> Floats:
+    """Return centres of a ball that touches the outline all along, `step` mm apart, (n, 3)."""
     outline = true_outline()
     normal = slope_of(body, outline)
     normal[:, 1] = 0.0
     normal /= np.linalg.norm(normal, axis=1, keepdims=True)
-    centres = outline + BALL / 2 * normal
+    centres = outline + ball / 2 * normal
     away = cKDTree(outline[:, [0, 2]]).query(centres[:, [0, 2]])[0]
-    centres = centres[away > BALL / 2 - 0.01]
+    centres = centres[away > ball / 2 - 0.01]
     length = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(centres, axis=0), axis=1))])
-    at = np.searchsorted(length, np.arange(0, length[-1], STEP))
-    run = centres[np.minimum(at, len(centres) - 1)].copy()
+    at = np.searchsorted(length, np.arange(0, length[-1], step))
+    return centres[np.minimum(at, len(centres) - 1)].copy()
+
+
+def probed_outline() -> tuple[Floats, Bools]:
+    """Return the ball's centres along the outline, (n, 3), and which of them slipped."""
+    run = outline_centres(BALL, STEP)
     random = np.random.default_rng(96)
     run[:, [0, 2]] += random.normal(0, PROBE_NOISE, (len(run), 2))
     slipped = np.zeros(len(run), dtype=bool)

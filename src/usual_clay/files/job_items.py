@@ -67,6 +67,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         told |= {"source": item.source, "unit": item.unit}
         put("vertices", item.mesh.vertices)
         put("triangles", item.mesh.triangles.astype(np.int32))
+        put("colours", None if item.colours is None else item.colours.astype(np.int32))
     elif isinstance(item, Region):
         told["scan"] = item.scan
         put("vertices", item.vertices.astype(np.int32))
@@ -151,7 +152,14 @@ def _scan(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> S
     mesh = TriangleMesh(
         read(told["vertices"], "f", (None, 3)), read(told["triangles"], "i", (None, 3))
     )
-    return Scan(**common, mesh=mesh, source=text(told["source"]), unit=text(told["unit"]))
+    colours = told.get("colours")
+    if colours is not None:
+        found = read(colours, "i", (len(mesh.vertices), 3))
+        if found.min() < 0 or found.max() > 255:
+            raise ValueError(f"the scan {common['name']} has colours that are none")
+        colours = found.astype(np.uint8)
+    source, unit = text(told["source"]), text(told["unit"])
+    return Scan(**common, mesh=mesh, source=source, unit=unit, colours=colours)
 
 
 def _region(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Region:

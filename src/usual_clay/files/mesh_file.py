@@ -1,19 +1,86 @@
-"""Triangle meshes from STL, PLY and OBJ files, through trimesh; STL and PLY out."""
+"""Triangle meshes from STL, PLY, OBJ, OFF and GLB files, through trimesh; STL and PLY out."""
 
 from __future__ import annotations
 
 import logging
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.scan.mesh import MeshError, TriangleMesh, weld
+from usual_clay.core.scan.mesh import MeshError, TriangleMesh, welded
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
-from usual_clay.files.units import millimetres_in
+from usual_clay.files.units import MILLIMETRES, millimetres_in
 
-SUFFIXES = (".stl", ".ply", ".obj")
+SUFFIXES = (".stl", ".ply", ".obj", ".off", ".glb")
+# A format whose lengths are metres by its own standard.
+METRES = (".glb",)
+# A part is more often held in the hand than driven on: sizes in mm that are likely, per unit.
+LIKELY = (5.0, 5000.0)
+
+
+@dataclass(frozen=True, eq=False)
+class ScanRead:
+    """What a scan's file holds.
+
+    Attributes
+    ----------
+    mesh : TriangleMesh or None
+        In the file's own numbers; None for a plain cloud of points.
+    colours : (n, 3) bytes or None
+        Of the mesh's vertices, or of the points.
+    points : (n, 3) array or None
+        The cloud's points.
+    """
+
+    mesh: TriangleMesh | None
+    colours: np.ndarray | None = None
+    points: Floats | None = None
+
+    @property
+    def places(self) -> Floats:
+        if self.mesh is not None:
+            return self.mesh.vertices
+        assert self.points is not None
+        return self.points
+
+
+def read_scan(path: Path) -> ScanRead:
+    """Read a scan with its colours, or a plain cloud of points.
+
+    Raises
+    ------
+    FileError
+    """
+    _check(path)
+    vertices, triangles, colours = _load(path)
+    if not len(triangles):
+        bad = ~np.isfinite(vertices).all(axis=1)
+        if bad.any():
+            raise FileError(
+                f"{path.name}: {bad.sum()} points are no finite numbers (the first is point"
+                f" {int(np.argmax(bad)) + 1}). Export it again"
+            )
+        return ScanRead(None, colours, vertices)
+    mesh, kept = _meshed(path.name, vertices, triangles)
+    return ScanRead(mesh, None if colours is None else colours[kept])
+
+
+def guess_unit(path: Path, places: Floats) -> tuple[str, str]:
+    """Guess the unit of a scan's numbers; return it and the reason, in words."""
+    size = float(np.ptp(places, axis=0).max())
+    if path.suffix.lower() in METRES:
+        return "m", "this format is in metres by its standard"
+    fits = [unit for unit in ("mm", "cm", "m", "in") if LIKELY[0] <= size * MILLIMETRES[unit]
+            <= LIKELY[1]]  # fmt: skip
+    if size < 0.5 and "m" in fits:
+        return "m", f"{size:.3g} long would be tiny in mm, and is {size * 1000:.4g} mm in metres"
+    if "mm" in fits or not fits:
+        return "mm", f"most scans are, and {size:.4g} mm is a likely length"
+    return fits[0], f"{size:.3g} mm would be tiny"
 
 
 def read_mesh(path: Path, unit: str = "mm") -> TriangleMesh:
@@ -30,6 +97,14 @@ def read_mesh(path: Path, unit: str = "mm") -> TriangleMesh:
         When it is missing, empty, no mesh, or holds numbers or triangles that make no sense.
     """
     factor = millimetres_in(unit)
+    _check(path)
+    vertices, triangles, _ = _load(path)
+    if not len(triangles):
+        raise FileError(f"{path.name} holds no triangles: it is no mesh, or was cut off")
+    return _meshed(path.name, vertices * factor, triangles)[0]
+
+
+def _check(path: Path) -> None:
     name = path.name
     if path.suffix.lower() not in SUFFIXES:
         raise FileError(f"{name}: scans are read from {', '.join(SUFFIXES)} files")
@@ -39,25 +114,34 @@ def read_mesh(path: Path, unit: str = "mm") -> TriangleMesh:
         raise FileError(f"{name} cannot be opened: {error.strerror}") from error
     if size == 0:
         raise FileError(f"{name} is empty: export the scan again")
-    vertices, triangles = _load(path)
+
+
+def _meshed(name: str, vertices: Floats, triangles: Ints) -> tuple[TriangleMesh, Ints]:
+    """Check and weld a mesh; return it and which of its vertices stayed."""
     try:
-        checked = TriangleMesh(vertices * factor, triangles)
-        mesh = TriangleMesh(*weld(checked.vertices, checked.triangles))
+        checked = TriangleMesh(vertices, triangles)
+        kept, merged = welded(checked.vertices, checked.triangles)
+        mesh = TriangleMesh(checked.vertices[kept], merged)
     except MeshError as error:
         raise FileError(f"{name}: {error}. Export the scan again as a triangle mesh") from error
     if not np.linalg.norm(mesh.face_vectors, axis=1).max() > 0:
         raise FileError(f"{name}: its triangles have no area")
-    return mesh
+    return mesh, kept
 
 
-def _load(path: Path) -> tuple[Floats, Ints]:
+def _load(path: Path) -> tuple[Floats, Ints, np.ndarray | None]:
+    """Return vertices, triangles (none for a cloud) and colours (None where there are none)."""
     import trimesh
 
     logging.getLogger("trimesh").setLevel(logging.CRITICAL)
     try:
-        loaded = trimesh.load(path, force="mesh", process=False, skip_materials=True)
+        loaded = trimesh.load(path, process=False, skip_materials=True)
+        if isinstance(loaded, trimesh.Scene):
+            # Parts at their places; with nothing in it, this fails like a damaged file.
+            loaded = loaded.to_geometry()
         vertices = np.asarray(loaded.vertices, dtype=np.float64)
-        triangles = np.asarray(loaded.faces, dtype=np.int64)
+        triangles = np.asarray(getattr(loaded, "faces", np.zeros((0, 3))), dtype=np.int64)
+        colours = _colours(loaded, len(vertices))
     except MemoryError as error:
         raise FileError(f"{path.name} says it is larger than the memory here") from error
     except Exception as error:
@@ -66,9 +150,20 @@ def _load(path: Path) -> tuple[Floats, Ints]:
             f"{path.name} is no readable {path.suffix[1:].upper()} mesh ({_brief(error)})."
             " Export the scan again"
         ) from error
-    if vertices.ndim != 2 or not len(vertices) or triangles.ndim != 2 or not len(triangles):
+    if vertices.ndim != 2 or vertices.shape[1] != 3 or not len(vertices):
         raise FileError(f"{path.name} holds no triangles: it is no mesh, or was cut off")
-    return vertices, triangles
+    return vertices, triangles.reshape(-1, 3), colours
+
+
+def _colours(loaded: Any, count: int) -> np.ndarray | None:
+    """Return the vertex colours that a file itself gives."""
+    if hasattr(loaded, "colors"):
+        found = np.asarray(loaded.colors)
+    elif getattr(loaded.visual, "kind", None) == "vertex":
+        found = np.asarray(loaded.visual.vertex_colors)
+    else:
+        return None
+    return found[:, :3].astype(np.uint8) if found.ndim == 2 and len(found) == count else None
 
 
 def _brief(error: Exception) -> str:

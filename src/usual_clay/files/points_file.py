@@ -26,6 +26,8 @@ UNIT = re.compile(BEFORE + "(mm|cm|m|ft|inch|inches|feet|foot|millimetres)" + AF
 # "in" is a common word: it is a unit alone, in brackets, or after the word unit.
 INCHES = re.compile(r"^in$|[\[(]in[\])]|units?\W+in\b", re.I)
 MOST_CELLS = 60_000_000
+# So many rows are shown for choosing columns.
+SAMPLE = 4
 # Numbers begin within so many lines of a text.
 HEAD = 200
 
@@ -55,6 +57,12 @@ class PointsRead:
         Names of the columns read, from the header, or their numbers.
     axes : tuple of int
         The axes that the columns are named after; empty where they are not.
+    chosen : tuple of int
+        The columns read, from 0.
+    heads : tuple of str
+        Names of all columns that there are.
+    sample : tuple of tuples of str
+        The first rows with numbers, all columns, as the file has them.
     """
 
     points: Floats
@@ -63,6 +71,9 @@ class PointsRead:
     bad: tuple[BadRow, ...]
     columns: tuple[str, ...]
     axes: tuple[int, ...] = ()
+    chosen: tuple[int, ...] = ()
+    heads: tuple[str, ...] = ()
+    sample: tuple[tuple[str, ...], ...] = ()
 
 
 def read_points(
@@ -107,8 +118,11 @@ def read_points(
     labels = tuple(names[c] if c < len(names) and names[c] else f"column {c + 1}" for c in chosen)
     plain = _axis_names(list(labels))
     axes = tuple("xyz".index(name) for name in plain) if set(plain) <= set("xyz") else ()
+    shown = tuple(tuple(str(cell) for cell in row) for row in rows[first : first + SAMPLE])
+    width = max(len(row) for row in shown)
+    heads = tuple(names[c] if c < len(names) and names[c] else str(c + 1) for c in range(width))
     scaled = points * millimetres_in(used)
-    return PointsRead(scaled, used, said is not None, bad, labels, axes)
+    return PointsRead(scaled, used, said is not None, bad, labels, axes, chosen, heads, shown)
 
 
 def _clean_table(text: TextTable, first: int, columns: tuple[int, ...]) -> Floats | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from usual_clay.core.arrays import Floats, Ints, frozen
 from usual_clay.core.fit.budget import Candidate
@@ -88,11 +89,14 @@ class Scan(Item):
         Name of the file it came from.
     unit : str
         The unit that file was read in.
+    colours : (n, 3) bytes or None
+        What the scanner saw, at each vertex.
     """
 
     mesh: TriangleMesh
     source: str = ""
     unit: str = "mm"
+    colours: NDArray[np.uint8] | None = None
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

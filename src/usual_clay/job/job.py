@@ -8,8 +8,18 @@ from types import MappingProxyType
 from typing import Any, TypeVar
 
 from usual_clay.core.check.deviation import Aim, Report, judge
-from usual_clay.core.fit.sample import Sample
-from usual_clay.job.items import Curve, Followed, Item, ItemId, Region, Scan, Shape, Surface
+from usual_clay.core.fit.sample import Sample, sample_of_points
+from usual_clay.job.items import (
+    Curve,
+    Followed,
+    Item,
+    ItemId,
+    PointList,
+    Region,
+    Scan,
+    Shape,
+    Surface,
+)
 
 Kind = TypeVar("Kind", bound=Item)
 
@@ -110,8 +120,10 @@ class Job:
         return None if item.signed is None else judge(item.signed, self.aim)
 
 
-def sample_of(job: Job, region: Region) -> Sample:
-    """Return the measured points of a region."""
+def sample_of(job: Job, region: Region | PointList) -> Sample:
+    """Return the measured points of a region, or loose ones of a list."""
+    if isinstance(region, PointList):
+        return sample_of_points(region.points[region.kept])
     scan = job.get(region.scan, Scan)
     if scan is None:
         raise JobError(f"the scan of {region.name} is no longer in the job")

@@ -7,44 +7,58 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QSettings, QSignalBlocker
+from PySide6.QtWidgets import QComboBox, QGridLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, thousands
-from usual_clay.bench.point_edits import add_points
+from usual_clay.bench.point_edits import add_list, add_points
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label
-from usual_clay.core.points.lay import PLANES
+from usual_clay.core.points.lay import PLANES, lay
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files import mesh_file
-from usual_clay.files.mesh_file import read_mesh
+from usual_clay.files.mesh_file import ScanRead, guess_unit, read_scan
 from usual_clay.files.points_file import PointsRead, read_points
 from usual_clay.files.units import MILLIMETRES
 
 # Of rows that will be skipped, so many are named.
 NAMED_ROWS = 4
+# So many columns are shown to choose from, cut to so many letters.
+MOST_COLUMNS, LETTERS = 4, 9
+SPACE = "space"
 
 
 class BringInCard(Card):
-    """Asks for the unit of a file, and for the plane of points that have but two numbers."""
+    """Asks for the unit of a file, and of points for their columns and plane."""
 
     def __init__(self, session: Session, done: Callable[[], None]) -> None:
         super().__init__(session, "Bring in")
         self._done = done
         self._path: Path | None = None
-        self._read: TriangleMesh | PointsRead | None = None
+        self._read: ScanRead | PointsRead | None = None
         self._unit, self._plane = "mm", "xy"
         self.unit = Choice([(unit, f"The file's numbers are {unit}") for unit in MILLIMETRES])
         self.unit.chosen.connect(self._set_unit)
-        self.plane = Choice([(plane, f"Lay the points on the plane {plane}") for plane in PLANES])
-        self.plane.set_value("xy")
+        planes = [(plane, f"Lay the points on the plane {plane}") for plane in PLANES]
+        self.plane = Choice([(SPACE, "Keep all three coordinates"), *planes])
         self.plane.chosen.connect(self._set_plane)
         self.plane_row = Row("Plane", self.plane)
+        self.columns = [QComboBox() for _ in "xyz"]
+        for axis, box in zip("xyz", self.columns, strict=True):
+            box.setToolTip(f"The column that is {axis}")
+            box.setAccessibleName(f"Column of {axis}")
+            box.currentIndexChanged.connect(lambda _index: self._choose_columns())
+        self.columns_row = Row("x, y, z", *self.columns)
+        self.preview = QWidget()
+        self.preview_grid = QGridLayout(self.preview)
+        self.preview_grid.setContentsMargins(0, 0, 0, 0)
+        self.preview_grid.setVerticalSpacing(1)
         self.made = label(role="news", wraps=True)
         self.keep = button("Bring in", "Add it to the job (Enter)", "main", clicked=self.accept)
         self.drop = button("Cancel", "Leave it (Esc)", clicked=self.cancel)
-        self.column.addWidget(Row("Unit", self.unit))
-        self.column.addWidget(self.plane_row)
-        self.column.addWidget(self.made)
+        for part in (Row("Unit", self.unit), self.preview, self.columns_row, self.plane_row,
+                     self.made):  # fmt: skip
+            self.column.addWidget(part)
         self.add_buttons(self.drop, self.keep)
         self.column.addStretch(1)
 
@@ -53,12 +67,16 @@ class BringInCard(Card):
         self._path, self._read = path, None
         scan = path.suffix.lower() in mesh_file.SUFFIXES
         self.title.setText("Bring in a scan" if scan else "Bring in points")
-        self.plane_row.hide()
+        for part in (self.plane_row, self.columns_row, self.preview):
+            part.hide()
         self._set_unit(str(QSettings().value("unit", "mm")))
         self.about.setText(f"{path.name} does not say its unit. What are its numbers in?")
+        self._start(lambda: read_scan(path) if scan else read_points(path))
+
+    def _start(self, read: Callable[[], ScanRead | PointsRead]) -> None:
+        assert self._path is not None
         self.session.work.start(
-            "bring in", f"Reading {path.name}",
-            lambda *_: read_mesh(path) if scan else read_points(path), self._came,
+            "bring in", f"Reading {self._path.name}", lambda *_: read(), self._came,
             failed=self._failed,
         )  # fmt: skip
 
@@ -71,34 +89,82 @@ class BringInCard(Card):
         self._done()
         if isinstance(read, PointsRead):
             scaled = replace(read, points=read.points * factor, unit=self._unit)
-            plane = self._plane if self._needs_plane(read) else None
-            add_points(self.session, scaled, path.name, plane)
-            return
-        if factor != 1:
-            read = TriangleMesh(read.vertices * factor, read.triangles)
-        self.session.add_scan(read, path.name, self._unit)
+            flat = self._plane != SPACE and (read.points.shape[1] == 3 or not read.axes)
+            add_points(self.session, scaled, path.name, self._plane if flat else None)
+        elif read.mesh is None:
+            add_list(self.session, read.places * factor, path.name, self._unit)
+        else:
+            mesh = read.mesh
+            if factor != 1:
+                mesh = TriangleMesh(mesh.vertices * factor, mesh.triangles)
+            self.session.add_scan(mesh, path.name, self._unit, read.colours)
 
     def cancel(self) -> None:
         self.session.work.drop("bring in")
         self._path = self._read = None
         self._done()
 
-    def _came(self, read: TriangleMesh | PointsRead) -> None:
+    def _came(self, read: ScanRead | PointsRead) -> None:
         self._read = read
+        assert self._path is not None
         if isinstance(read, PointsRead):
-            self.plane_row.setVisible(self._needs_plane(read))
-            if read.said_unit and self._path is not None:
+            self._show_columns(read)
+            three = read.points.shape[1] == 3
+            self.plane.show_only((SPACE, *PLANES) if three else tuple(PLANES))
+            self._set_plane(SPACE if three else self._plane if self._plane in PLANES else "xy")
+            self.plane_row.setVisible(three or not read.axes)
+            if read.said_unit:
                 self.about.setText(f"{self._path.name} says that its numbers are {read.unit}.")
                 self._set_unit(read.unit)
+        else:
+            unit, reason = guess_unit(self._path, read.places)
+            self.about.setText(
+                f"{self._path.name} does not say its unit. {unit} is likely: {reason}."
+            )
+            # What was answered last stands unless this file speaks against it.
+            if unit != "mm":
+                self._set_unit(unit)
         self._show_size()
 
     def _failed(self, error: Exception) -> None:
         self.cancel()
         self.session.told.emit("trouble", str(error))
 
-    @staticmethod
-    def _needs_plane(read: PointsRead) -> bool:
-        return read.points.shape[1] == 2 and not read.axes
+    # ---- columns -------------------------------------------------------------------------
+
+    def _show_columns(self, read: PointsRead) -> None:
+        while (item := self.preview_grid.takeAt(0)) is not None:
+            if (old := item.widget()) is not None:
+                old.deleteLater()
+        width = min(len(read.heads), MOST_COLUMNS)
+        rows = [tuple(_short(head) for head in read.heads), *read.sample]
+        for line, row in enumerate(rows):
+            for column, cell in enumerate(row[:width]):
+                role = "group" if line == 0 else "small"
+                self.preview_grid.addWidget(label(_short(cell), role), line, column)
+        self.preview.setVisible(True)
+        for axis, box in enumerate(self.columns):
+            with QSignalBlocker(box):
+                box.clear()
+                if axis == 2:
+                    box.addItem("none", -1)
+                for number, head in enumerate(read.heads):
+                    box.addItem(_short(head), number)
+                held = read.chosen[axis] if axis < len(read.chosen) else -1
+                box.setCurrentIndex(max(box.findData(held), 0))
+        self.columns_row.setVisible(len(read.heads) > 2)
+
+    def _choose_columns(self) -> None:
+        chosen = [int(box.currentData()) for box in self.columns if box.currentData() is not None]
+        columns = [column for column in chosen if column >= 0]
+        path = self._path
+        if path is None or not isinstance(self._read, PointsRead) or len(set(columns)) < 2:
+            return
+        if tuple(columns) != self._read.chosen and len(set(columns)) == len(columns):
+            self.keep.setEnabled(False)
+            self._start(lambda: read_points(path, None, columns))
+
+    # ---- unit and plane ------------------------------------------------------------------
 
     def _factor(self) -> float:
         """Return what the numbers read are multiplied by; what the file says is done already."""
@@ -114,21 +180,32 @@ class BringInCard(Card):
 
     def _set_plane(self, plane: str) -> None:
         self._plane = plane
+        self.plane.set_value(plane)
+        self._show_size()
 
     def _show_size(self) -> None:
         self.keep.setEnabled(self._read is not None)
         if self._read is None:
             self.made.setText("Reading ...")
             return
-        points = self._read.points if isinstance(self._read, PointsRead) else self._read.vertices
-        size = np.ptp(points, axis=0) * self._factor()
-        sides = " × ".join(f"{side:.4g}" for side in size)
+        read = self._read
+        points = (read.points if isinstance(read, PointsRead) else read.places) * self._factor()
+        sides = " × ".join(f"{side:.4g}" for side in np.ptp(points, axis=0))
         words = f"That makes it {sides} mm.\n"
-        if isinstance(self._read, PointsRead):
-            words += f"{thousands(len(points))} points." + _skipped(self._read)
+        if isinstance(read, PointsRead):
+            words += f"{thousands(len(points))} points." + _skipped(read)
+            if points.shape[1] == 3 and self._plane != SPACE:
+                words += f"\nOn {self._plane}, {lay(points, self._plane).words}."
+        elif read.mesh is None:
+            words += f"{thousands(len(points))} loose points, no triangles: a list to drape over."
         else:
-            words += f"{thousands(len(self._read.triangles))} triangles."
+            words += f"{thousands(len(read.mesh.triangles))} triangles"
+            words += ", with colours." if read.colours is not None else "."
         self.made.setText(words)
+
+
+def _short(cell: str) -> str:
+    return cell if len(cell) <= LETTERS else f"{cell[: LETTERS - 1]}…"
 
 
 def _skipped(read: PointsRead) -> str:

@@ -27,12 +27,13 @@ class Card(QWidget):
     def refresh(self) -> None:
         """Show what the session has now."""
 
-    def add_buttons(self, *buttons: QPushButton) -> None:
+    def add_buttons(self, *buttons: QPushButton, into: QVBoxLayout | None = None) -> None:
+        """Put buttons side by side, at the foot of the card or of a part of it."""
         row = QHBoxLayout()
         row.setSpacing(8)
         for made in buttons:
             row.addWidget(made, 1)
-        self.column.addLayout(row)
+        (into or self.column).addLayout(row)
 
 
 def thousands(count: int) -> str:

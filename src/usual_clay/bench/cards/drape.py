@@ -16,7 +16,7 @@ from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label, qu
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
-from usual_clay.job.items import Region, Surface
+from usual_clay.job.items import PointList, Surface
 from usual_clay.job.remake import is_stale
 
 PLANES = ("xy", "xz", "yx", "yz", "zx", "zy")
@@ -143,8 +143,10 @@ class DrapeCard(Card):
     def _show_settings(self, surface: Surface) -> None:
         job = self.session.shown
         recipe = surface.recipe
-        region = None if recipe is None else job.get(recipe.sources[0], Region)
-        if recipe is None or region is None:
+        region = self.session.measured(surface)
+        if isinstance(region, PointList):
+            self.about.setText(f"over {thousands(len(region.kept))} loose points of {region.name}")
+        elif recipe is None or region is None:
             self.about.setText("loose: the region it was made from is gone; its shape is kept")
         else:
             scan = job.items[region.scan].name

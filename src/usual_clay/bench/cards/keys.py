@@ -18,7 +18,7 @@ class KeysCard(Card):
 
     def __init__(self, session: Session, actions: Actions, done: Callable[[], None]) -> None:
         super().__init__(session, "Keys")
-        self.actions_ = actions
+        self.actions_, self.cancel = actions, done
         self.about.setText("Click a key and press another to change it. Backspace clears.")
         self.edits: dict[str, QKeySequenceEdit] = {}
         body = QWidget()

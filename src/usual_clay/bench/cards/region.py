@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from PySide6.QtWidgets import QComboBox
 
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.scan_edits import combine, fit_shape_to
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, Slide, button, label
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label
 from usual_clay.core.arrays import Bools
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -51,8 +53,28 @@ class RegionCard(Card):
             button("Invert", "Choose the rest of the scan instead",
                    clicked=lambda: self._change(_invert, "invert")),
         )  # fmt: skip
+        self.front = Choice([("front", "Only what nothing hides is chosen"),
+                             ("through", "What lies behind is chosen too")])  # fmt: skip
+        self.front.chosen.connect(
+            lambda word: session.set_choosing(word == "front", session.stop_at_creases)
+        )
+        self.creases = button("stop at creases", "Lasso, box and brush stay on the smooth part that"
+                              " holds most of what they take", "choice", checkable=True,
+                              clicked=self._set_creases)  # fmt: skip
+        self.column.addWidget(Row("Box, lasso", self.front, self.creases))
+        self.other = QComboBox()
+        self.other.setToolTip("Another region of the same scan")
+        self.other.setAccessibleName("Another region of the same scan")
+        self.join = button("Join", "Take the other region in", clicked=lambda: self._combine(False))
+        self.part = button("Take away", "Leave out what the other region holds",
+                           clicked=lambda: self._combine(True))  # fmt: skip
+        self.combine_row = Row("With", self.other, self.join, self.part, stretch=0)
+        self.column.addWidget(self.combine_row)
+        tip = "Plane, cylinder, sphere or cone: the simplest that fits"
+        self.shape = button("Fit a simple shape", tip, clicked=self._fit_shape)
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.trouble)
+        self.column.addWidget(self.shape)
         self.drape = button("Drape a surface", "Fit a surface over this region (Enter)", "main",
                             clicked=lambda: run("drape"))  # fmt: skip
         self.column.addWidget(self.drape)
@@ -65,6 +87,32 @@ class RegionCard(Card):
             self.session.seed = None
             mask = change(scan.mesh, self.session.region_mask(scan))
             self.session.put_region(scan, mask, words)
+
+    def _set_creases(self) -> None:
+        self.session.set_choosing(self.session.front_only, self.creases.isChecked())
+
+    def _combine(self, takes_away: bool) -> None:
+        job = self.session.job
+        region = job.get(self.session.chosen, Region)
+        other = job.get(self.other.currentData(), Region)
+        if region is not None and other is not None:
+            self.session.seed = None
+            combine(self.session, region, other, takes_away)
+
+    def _fit_shape(self) -> None:
+        region = self.session.job.get(self.session.chosen, Region)
+        if region is not None:
+            fit_shape_to(self.session, region, "best")
+
+    def _offer_others(self, region: Region) -> None:
+        regions = self.session.job.all(Region)
+        others = [r for r in regions if r.scan == region.scan and r.id != region.id]
+        held = [self.other.itemData(i) for i in range(self.other.count())]
+        if held != [other.id for other in others]:
+            self.other.clear()
+            for other in others:
+                self.other.addItem(other.name, other.id)
+        self.combine_row.setVisible(bool(others))
 
     def refresh(self) -> None:
         session = self.session
@@ -79,6 +127,9 @@ class RegionCard(Card):
             f"{thousands(len(region.vertices))} points of {scan.name if scan else 'a scan'}"
             f" ({percent(share)} of it)"
         )
+        self._offer_others(region)
+        self.front.set_value("front" if session.front_only else "through")
+        self.creases.setChecked(session.stop_at_creases)
         live = session.seed is not None
         self.spread_row.setEnabled(live)
         self.spread_hint.setVisible(not live)

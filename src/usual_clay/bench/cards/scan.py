@@ -20,6 +20,17 @@ class ScanCard(Card):
         self.extent, self.edge = Tile(), Tile()
         self.column.addWidget(self.extent)
         self.column.addWidget(self.edge)
+        self.add_buttons(
+            button("Health", "Holes, islands, spikes and the like, and mending them",
+                   clicked=lambda: run("health")),
+            button("Set straight", "Bring it into the job's own frame",
+                   clicked=lambda: run("straighten")),
+        )  # fmt: skip
+        self.add_buttons(
+            button("Slice", "Section polylines at planes", clicked=lambda: run("slice")),
+            button("Split at creases", "A region of each smooth part, as a start",
+                   clicked=lambda: run("split")),
+        )  # fmt: skip
         self.column.addWidget(
             label("Choose the part to recreate: spread it from a click, or brush it.",
                   role="soft", wraps=True)

@@ -8,6 +8,7 @@ import numpy as np
 
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.core.scan.region import brush as within_brush
+from usual_clay.core.scan.region import within_creases
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -47,6 +48,8 @@ def brush(pane: Pane, press: Pointer) -> Gesture:
             event = yield
     finally:
         pane.light_up(None, False, 0.0)
+    if session.stop_at_creases and not takes_away:
+        mask = before | within_creases(scan.mesh, mask & ~before)
     if (mask != before).any():
         session.seed = None
         session.put_region(scan, mask, "take away" if takes_away else "brush")

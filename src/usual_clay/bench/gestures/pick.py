@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from usual_clay.bench.gestures.drag_picture import drag_picture, handle_under
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
+from usual_clay.bench.stage import picking
+from usual_clay.job.items import Picture
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -17,8 +20,16 @@ HINT = (
 
 def pick(pane: Pane, press: Pointer) -> Gesture:
     """Choose the item under the press; on nothing, choose nothing."""
+    picture = pane.session.shown.get(pane.session.chosen, Picture)
+    if picture is not None and picture.visible and not picture.locked:
+        handle = handle_under(pane, press, picture)
+        target = picking.under(pane.scene, pane.view, press.x, press.y)
+        # What lies before the picture is picked; the picture's own handles are grabbed.
+        if handle is not None and (handle != "move" or (target and target.item == picture.id)):
+            yield from drag_picture(pane, press, picture, handle)
+            return
     event = yield from until_release()
     if abs(event.x - press.x) + abs(event.y - press.y) > 8:
         return
-    target = pane.scene.target(*pane.view.ray(press.x, press.y))
+    target = picking.under(pane.scene, pane.view, press.x, press.y)
     pane.session.choose(None if target is None else target.item)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
 from usual_clay.core.scan.region import spread as spread_from
 from usual_clay.job.items import Region
@@ -27,9 +25,7 @@ def spread(pane: Pane, press: Pointer) -> Gesture:
         pane.session.told.emit("trouble", pane.scene.why_no_scan("the cursor"))
         return
     scan, hit = under
-    corners = scan.mesh.triangles[hit.triangle]
-    away = np.linalg.norm(scan.mesh.vertices[corners] - hit.point, axis=1)
-    seed = int(corners[np.argmin(away)])
+    seed = scan.mesh.nearest_corner(hit.triangle, hit.point)
     session = pane.session
     grown = spread_from(scan.mesh, seed, session.spread_amount)
     if press.shift or press.ctrl:

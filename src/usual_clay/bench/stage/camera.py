@@ -7,19 +7,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.placement import TRUE_PLANES, Plane
 
 VIEW_ANGLE = np.radians(28.0)
 FIT_MARGIN = 1.16
 
-# Direction of sight and up of the six true views; z is up, x runs along the part.
-TRUE_VIEWS: dict[str, tuple[tuple[int, int, int], tuple[int, int, int]]] = {
-    "side": ((0, 1, 0), (0, 0, 1)),
-    "other side": ((0, -1, 0), (0, 0, 1)),
-    "top": ((0, 0, -1), (0, 1, 0)),
-    "bottom": ((0, 0, 1), (0, 1, 0)),
-    "front": ((1, 0, 0), (0, 0, 1)),
-    "rear": ((-1, 0, 0), (0, 0, 1)),
-}
+TRUE_VIEWS = tuple(TRUE_PLANES)
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,9 +83,14 @@ class Camera:
 
 def true_view(name: str, like: Camera | None = None) -> Camera:
     """Return one of the six true views, with another camera's focus and height."""
-    sight, up = (np.array(vector, dtype=float) for vector in TRUE_VIEWS[name])
+    return square_on(TRUE_PLANES[name], like)
+
+
+def square_on(plane: Plane, like: Camera | None = None) -> Camera:
+    """Return the true view that looks at a plane square-on."""
     focus = np.zeros(3) if like is None else like.focus
-    return Camera(focus, sight, up, 100.0 if like is None else like.height, true=True)
+    height = 100.0 if like is None else like.height
+    return Camera(focus, -plane.normal, np.asarray(plane.up), height, true=True)
 
 
 def free_view() -> Camera:

@@ -24,6 +24,14 @@ def triangle_data(vertices: Floats, triangles: Ints, normals: Floats | None) -> 
     return data
 
 
+def quad_data(corners: Floats) -> vtkPolyData:
+    """Return a rectangle for a texture, from its corners going round from the upper left."""
+    data = triangle_data(corners, np.array([[0, 2, 1], [0, 3, 2]]), None)
+    places = np.array([[0, 1], [1, 1], [1, 0], [0, 0]], dtype=np.float32)
+    data.GetPointData().SetTCoords(numpy_to_vtk(places, deep=True))
+    return data
+
+
 def line_data(lines: list[Floats]) -> vtkPolyData:
     """Return polylines."""
     data = vtkPolyData()

@@ -9,18 +9,37 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from usual_clay.bench.gestures import look
 from usual_clay.bench.gestures.brush import brush
+from usual_clay.bench.gestures.mark import mark
+from usual_clay.bench.gestures.outline_select import (
+    box_region,
+    brush_points,
+    choose_points,
+    lasso_region,
+)
 from usual_clay.bench.gestures.pick import pick
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, Start
+from usual_clay.bench.gestures.shape import shape
 from usual_clay.bench.gestures.spread import spread
-from usual_clay.bench.stage import overlay
+from usual_clay.bench.stage import marks, overlay, picking
 from usual_clay.bench.stage.camera import Camera
 from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
-from usual_clay.job.items import PointList, Surface
+from usual_clay.job.items import Picture, PointList, Surface
 
 # What a left press starts, by the tool in hand.
-TOOLS: dict[str | None, Start] = {None: pick, "spread": spread, "brush": brush}
+TOOLS: dict[str | None, Start] = {
+    None: pick,
+    "spread": spread,
+    "brush": brush,
+    "lasso": lasso_region,
+    "box": box_region,
+    "shape": shape,
+    "mark": mark,
+    "mark points": choose_points,
+    "brush points": brush_points,
+}
+BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
 
 
@@ -50,6 +69,8 @@ class Pane(QWidget):
         self._cursor: QPointF | None = None
         self._target: Target | None = None
         self._takes_away = False
+        self._drawn: tuple[Floats, bool] | None = None
+        self.last_drawn: Floats = np.zeros((0, 2))
         self._lit: tuple[Floats, bool, float] | None = None
         # Until the user moves the camera, everything is kept in view.
         self._fitted = self._fit_due = True
@@ -93,6 +114,11 @@ class Pane(QWidget):
         self._lit = None if points is None or not len(points) else (points, takes_away, size)
         self.update()
 
+    def show_drawn(self, path: Floats | None, takes_away: bool) -> None:
+        """Show an outline that is being drawn, in pixels; None ends it."""
+        self._drawn = None if path is None else (path, takes_away)
+        self.update()
+
     def paintEvent(self, _event: object) -> None:
         ratio = self.devicePixelRatioF()
         if self._stale:
@@ -121,9 +147,19 @@ class Pane(QWidget):
         points_list = job.get(self.session.chosen, PointList)
         if points_list is not None and points_list.visible:
             overlay.draw_run(painter, self.view, points_list, self.session.suggested)
+        picture = job.get(self.session.chosen, Picture)
+        shows = self.scene.shown.pictures and self.session.tool is None
+        if shows and picture is not None and picture.visible and not picture.locked:
+            marks.draw_handles(painter, self.view, picture.placement)
+        for lit in self.session.lit:
+            marks.draw_lit_lines(painter, self.view, lit)
         if self._lit is not None:
             points, takes_away, size = self._lit
             overlay.draw_lit(painter, self.view, points, takes_away, size)
+        if self.session.marking is not None:
+            marks.draw_marks(painter, self.view, self.session.marking)
+        if self._drawn is not None:
+            marks.draw_outline(painter, *self._drawn)
 
     def _paint_on_view(self, painter: QPainter, ratio: float) -> None:
         overlay.draw_axes(painter, self.view, QPointF(38, self.height() - 40))
@@ -136,7 +172,7 @@ class Pane(QWidget):
             overlay.draw_invitation(painter, self.rect())
         if self._cursor is None:
             return
-        if self.session.tool == "brush":
+        if self.session.tool in BRUSHES:
             under = self.scene.scan_under(*self._ray(self._cursor))
             point = self.view.camera.focus if under is None else under[1].point
             radius = self.session.brush_radius / self.view.mm_per_pixel(point) / ratio
@@ -185,6 +221,11 @@ class Pane(QWidget):
             ctrl=bool(held & Qt.KeyboardModifier.ControlModifier),
         )
 
+    def under(self, x: float, y: float) -> Target | None:
+        """Return what lies at a place of the widget."""
+        ratio = self.devicePixelRatioF()
+        return picking.under(self.scene, self.view, x * ratio, y * ratio)
+
     def _ray(self, at: QPointF) -> tuple[Floats, Floats]:
         ratio = self.devicePixelRatioF()
         return self.view.ray(at.x() * ratio, at.y() * ratio)
@@ -194,7 +235,7 @@ class Pane(QWidget):
         at = event.position()
         left = event.button() == Qt.MouseButton.LeftButton
         if event.button() == Qt.MouseButton.RightButton:
-            target = self.scene.target(*self._ray(at))
+            target = self.under(at.x(), at.y())
             self.menu_wanted.emit(target, event.globalPosition().toPoint())
             return
         if left and self._on_legend(at):
@@ -236,7 +277,7 @@ class Pane(QWidget):
         if self._gesture is not None:
             self._step(self._pointer("move", event))
         else:
-            self._target = self.scene.target(*self._ray(self._cursor))
+            self._target = self.under(self._cursor.x(), self._cursor.y())
         point = None if self._target is None else self._target.hit.point
         words = "" if point is None else "   ".join(
             f"{name} {value:.2f}".replace("-", overlay.MINUS)

@@ -14,15 +14,23 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Judge, Portrait, make_portrait
+from usual_clay.bench.stage.reference_layers import (
+    curve_layer,
+    curve_points_shown,
+    picture_layer,
+    shape_layers,
+    shape_mesh,
+)
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.bend import bend
 from usual_clay.core.scan.closest import Hit, MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
 from usual_clay.core.spline.surface import surface_grid
-from usual_clay.job.items import ItemId, PointList, Region, Scan, Surface
+from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Shape, Surface
 
 STAND_IN_TRIANGLES = 24_000
 ISOCURVE_INK = "#7A5540"
@@ -33,6 +41,7 @@ class Shown:
     """What the user has switched on."""
 
     scan: bool = True
+    pictures: bool = True
     surfaces: bool = True
     net: bool = True
     colours: bool = True
@@ -86,6 +95,15 @@ class Scene(QObject):
         for points in job.all(PointList):
             if points.visible and len(points.kept) > 1:
                 result[points.id] = self._points_layer(points)
+        for curve in job.all(Curve):
+            if curve.visible:
+                result[curve.id] = self._curve_layer(curve)
+        for shape in job.all(Shape):
+            if shape.visible:
+                self._add_shape(shape, result)
+        for picture in job.all(Picture):
+            if picture.visible and self.shown.pictures:
+                result[picture.id] = self._picture_layer(picture)
         for surface in job.all(Surface):
             portrait = self.portrait(surface)
             if portrait is None or not (surface.visible and self.shown.surfaces):
@@ -95,6 +113,25 @@ class Scene(QObject):
                 result[f"{surface.id} lines"] = self._line_layer(surface, portrait)
         self._layers = {key: value for key, value in self._layers.items() if key in result}
         return result
+
+    def _curve_layer(self, curve: Curve) -> Layer:
+        own = curve.colour or palette.INK
+        ink = palette.CHOSEN if curve.id == self.session.chosen else own
+        geometry = curve.geometry
+        return self._cached(curve.id, (geometry, ink), lambda: curve_layer(geometry, ink))
+
+    def _picture_layer(self, picture: Picture) -> Layer:
+        made_of = (picture.data, picture.placement, picture.look)
+        return self._cached(picture.id, made_of, lambda: picture_layer(picture))
+
+    def _add_shape(self, shape: Shape, result: dict[str, Layer]) -> None:
+        chosen, colour = shape.id == self.session.chosen, shape.colour or palette.REFERENCES
+        for number, key in enumerate((shape.id, f"{shape.id} lines")):
+
+            def make(number: int = number) -> Layer:
+                return shape_layers(shape.geometry, chosen, colour)[number]
+
+            result[key] = self._cached(key, (shape.geometry, chosen, colour), make)
 
     def _cached(self, key: str, made_of: tuple, make: Callable[[], Layer]) -> Layer:
         """Return the layer kept under a key while what it was made of stays the same."""
@@ -132,13 +169,18 @@ class Scene(QObject):
         lit = next((r for r in regions if r.id == chosen), None)
         model = self.model(scan)
         light = None if model is None else model.light
-        made_of = (scan.mesh, light, None if lit is None else lit.vertices,
-                   tuple(id(r.vertices) for r in regions))  # fmt: skip
+        made_of = (scan.mesh, light, scan.colours, None if lit is None else lit.vertices,
+                   tuple((id(r.vertices), r.colour) for r in regions))  # fmt: skip
 
         def make() -> Layer:
             tint = np.tile(colours.SCAN, (len(scan.mesh.vertices), 1))
+            if scan.colours is not None:
+                # Paler than seen, so that what is chosen and measured still stands out.
+                tint = 0.6 * scan.colours / 255 + 0.4 * tint
             for region in regions:
-                tint[region.vertices] = colours.REGION_FAINT
+                own = palette.rgb(region.colour) if region.colour else None
+                faint = colours.REGION_FAINT if own is None else 0.55 * own + 0.45 * colours.SCAN
+                tint[region.vertices] = faint
             if lit is not None:
                 tint[lit.vertices] = colours.REGION_LIT
             tint = colours.as_bytes(tint)
@@ -170,9 +212,11 @@ class Scene(QObject):
         def make() -> Layer:
             run = points.points[points.kept]
             ring = np.concatenate([run, run[:1]]) if points.closed else run
-            return Layer(line_data([ring]), line=palette.CHOSEN if chosen else palette.REFERENCES)
+            own = points.colour or palette.REFERENCES
+            return Layer(line_data([ring]), line=palette.CHOSEN if chosen else own)
 
-        return self._cached(points.id, (points.points, points.out, points.closed, chosen), make)
+        made_of = (points.points, points.out, points.closed, points.colour, chosen)
+        return self._cached(points.id, made_of, make)
 
     # ---- surfaces ------------------------------------------------------------------------
 
@@ -286,6 +330,10 @@ class Scene(QObject):
                 steps = np.linspace(0, 1, 30)
                 parts.append(surface_grid(surface.geometry, steps, steps))
         parts += [points.points for points in job.all(PointList) if points.visible]
+        parts += [shape_mesh(s.geometry)[0] for s in job.all(Shape) if s.visible]
+        parts += [curve_points_shown(c.geometry) for c in job.all(Curve) if c.visible]
+        if self.shown.pictures:
+            parts += [corners(p.placement) for p in job.all(Picture) if p.visible]
         return np.concatenate([part.reshape(-1, 3) for part in parts]) if parts else None
 
 

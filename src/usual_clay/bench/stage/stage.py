@@ -9,13 +9,15 @@ from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
 
 from usual_clay.bench.session import Session
-from usual_clay.bench.stage.camera import TRUE_VIEWS, free_view, true_view
+from usual_clay.bench.stage.camera import TRUE_VIEWS, free_view, square_on, true_view
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.widgets import button
+from usual_clay.core.picture.placement import Plane
 
 SWITCHES = (
     ("scan", "Scan", "Show the scan (1)"),
+    ("pictures", "Pictures", "Show reference pictures (6)"),
     ("surfaces", "Surfaces", "Show surfaces (2)"),
     ("net", "Net", "Show the control net of the chosen surface (3)"),
     ("colours", "Deviation", "Colour surfaces by their deviation, or show their plain form (4)"),
@@ -137,8 +139,17 @@ class Stage(QSplitter):
         self._name_side()
         self.side.fit()
 
+    def look_at(self, plane: Plane, name: str) -> None:
+        """Set the side light square-on to a plane."""
+        self.side_name = name
+        self.side.view.camera = square_on(plane, like=self.side.view.camera)
+        self._name_side()
+        self.side.setVisible(True)
+        self.side.fit()
+
     def _name_side(self) -> None:
-        self.side_button.setText(f"Side light: true {self.side_name}  ▾")
+        true = "true " if self.side_name in TRUE_VIEWS else ""
+        self.side_button.setText(f"Side light: {true}{self.side_name}  ▾")
         self.side_button.adjustSize()
 
     def _side_menu(self) -> None:

@@ -8,10 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  registers the renderer
 from PySide6.QtGui import QImage
-from vtkmodules.util.numpy_support import vtk_to_numpy
+from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkObject, vtkUnsignedCharArray
-from vtkmodules.vtkCommonDataModel import vtkPolyData
-from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow
+from vtkmodules.vtkCommonDataModel import vtkImageData, vtkPolyData
+from vtkmodules.vtkRenderingCore import (
+    vtkActor,
+    vtkPolyDataMapper,
+    vtkRenderer,
+    vtkRenderWindow,
+    vtkTexture,
+)
 
 from usual_clay.bench.stage.camera import VIEW_ANGLE, Camera, free_view
 from usual_clay.bench.theme import palette
@@ -19,6 +25,8 @@ from usual_clay.core.arrays import Floats
 
 vtkObject.GlobalWarningDisplayOff()
 
+# What is drawn first lies under the rest.
+DEPTHS = ("under", "in place", "over")
 # How far layers are kept apart in depth where they coincide, in the renderer's own units.
 SCAN_BACK = (2.0, 400.0)
 
@@ -35,7 +43,12 @@ class Layer:
     back : (float, float)
         Polygon offset that moves it away from the eye.
     line : str or None
-        For polylines: their colour.
+        For polylines, and for what is of one colour: that colour.
+    picture : (h, w, 4) bytes or None
+        What is put on the triangles by their texture coordinates.
+    depth : str
+        "under" the model, "in place" or "over" it.
+    opacity : float
     """
 
     data: vtkPolyData
@@ -43,6 +56,10 @@ class Layer:
     back: tuple[float, float] = (0.0, 0.0)
     line: str | None = None
     gloss: float = 0.0
+    picture: np.ndarray | None = None
+    depth: str = "in place"
+    opacity: float = 1.0
+    width: float = 1.2
 
 
 class View:
@@ -53,11 +70,16 @@ class View:
         self._window = vtkRenderWindow()
         self._window.SetOffScreenRendering(1)
         self._window.SetMultiSamples(0)
-        self._renderer = vtkRenderer()
-        self._renderer.GradientBackgroundOn()
-        self._renderer.SetBackground(*palette.rgb(palette.STAGE_FOOT))
-        self._renderer.SetBackground2(*palette.rgb(palette.STAGE_TOP))
-        self._window.AddRenderer(self._renderer)
+        self._window.SetNumberOfLayers(len(DEPTHS))
+        self._renderers = {depth: vtkRenderer() for depth in DEPTHS}
+        for number, renderer in enumerate(self._renderers.values()):
+            renderer.SetLayer(number)
+            renderer.SetActiveCamera(self._renderers["in place"].GetActiveCamera())
+            self._window.AddRenderer(renderer)
+        ground = self._renderers["under"]
+        ground.GradientBackgroundOn()
+        ground.SetBackground(*palette.rgb(palette.STAGE_FOOT))
+        ground.SetBackground2(*palette.rgb(palette.STAGE_TOP))
         self._actors: dict[str, tuple[Layer, vtkActor]] = {}
         self._box = np.array([[-50.0, -50, -50], [50, 50, 50]])
         self.size = (100, 100)
@@ -65,12 +87,17 @@ class View:
     def set_layers(self, layers: dict[str, Layer]) -> None:
         """Show these layers; those that are the same objects as before keep their buffers."""
         for key in [key for key in self._actors if key not in layers]:
-            self._renderer.RemoveActor(self._actors.pop(key)[1])
+            layer, actor = self._actors.pop(key)
+            self._renderers[layer.depth].RemoveActor(actor)
         for key, layer in layers.items():
             known = self._actors.get(key)
             if known is not None and known[0] is layer:
                 continue
             actor = known[1] if known is not None else self._new_actor()
+            if known is not None and known[0].depth != layer.depth:
+                self._renderers[known[0].depth].RemoveActor(actor)
+            if not self._renderers[layer.depth].HasViewProp(actor):
+                self._renderers[layer.depth].AddActor(actor)
             self._dress(actor, layer)
             self._actors[key] = (layer, actor)
         self._box = _joint_box(layer.data for layer in layers.values())
@@ -93,7 +120,7 @@ class View:
             data = layer.light if moving and layer.light is not None else layer.data
             if actor.GetMapper().GetInput() is not data:
                 actor.GetMapper().SetInputData(data)
-        self._renderer.SetUseFXAA(not moving)
+        self._renderers["in place"].SetUseFXAA(not moving)
         self._aim()
         self._window.Render()
         pixels = vtkUnsignedCharArray()
@@ -127,6 +154,17 @@ class View:
         direction = target - camera.position
         return camera.position, direction / np.linalg.norm(direction)
 
+    def sight_lines(self, points: Floats) -> tuple[Floats, Floats, Floats]:
+        """Return for points, (n, 3): origins and unit directions of their sights, and how far."""
+        camera = self.camera
+        if camera.true:
+            far = float(np.linalg.norm(np.ptp(self._box, axis=0))) + camera.distance
+            back = far * 2 + (points - camera.focus) @ camera.sight
+            return points - back[:, None] * camera.sight, camera.sight[None], back
+        away = points - camera.position
+        distance = np.linalg.norm(away, axis=1)
+        return camera.position[None], away / np.maximum(distance, 1e-12)[:, None], distance
+
     def mm_per_pixel(self, at: Floats) -> float:
         depth = 0.0 if self.camera.true else float((at - self.camera.focus) @ self.camera.sight)
         nearer = (depth + self.camera.distance) / self.camera.distance
@@ -135,7 +173,6 @@ class View:
     def _new_actor(self) -> vtkActor:
         actor = vtkActor()
         actor.SetMapper(vtkPolyDataMapper())
-        self._renderer.AddActor(actor)
         return actor
 
     def _dress(self, actor: vtkActor, layer: Layer) -> None:
@@ -147,21 +184,44 @@ class View:
         look.SetDiffuse(0.82)
         look.SetSpecular(layer.gloss)
         look.SetSpecularPower(24)
+        look.SetOpacity(layer.opacity)
+        if layer.picture is not None:
+            actor.SetTexture(_texture(layer.picture))
+            look.LightingOff()
+            actor.ForceTranslucentOn()
         if layer.line is not None:
             look.SetColor(*palette.rgb(layer.line))
             look.LightingOff()
-            look.SetLineWidth(1.2)
+            look.SetLineWidth(layer.width)
             mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0.0, -600.0)
 
     def _aim(self) -> None:
-        camera, vtk_camera = self.camera, self._renderer.GetActiveCamera()
+        camera, vtk_camera = self.camera, self._renderers["in place"].GetActiveCamera()
         vtk_camera.SetParallelProjection(camera.true)
         vtk_camera.SetViewAngle(np.degrees(VIEW_ANGLE))
         vtk_camera.SetFocalPoint(*camera.focus)
         vtk_camera.SetPosition(*camera.position)
         vtk_camera.SetViewUp(*camera.up)
         vtk_camera.SetParallelScale(camera.height / 2)
-        self._renderer.ResetCameraClippingRange()
+        # One range for all that is shown, so that every depth is projected alike.
+        box = self._box
+        self._renderers["in place"].ResetCameraClippingRange(
+            box[0, 0], box[1, 0], box[0, 1], box[1, 1], box[0, 2], box[1, 2]
+        )
+
+
+def _texture(pixels: np.ndarray) -> vtkTexture:
+    """Return pixels, (h, w, 4) bytes, as a texture; its rows go up."""
+    height, width = pixels.shape[:2]
+    image = vtkImageData()
+    image.SetDimensions(width, height, 1)
+    rows = np.ascontiguousarray(pixels[::-1]).reshape(-1, 4)
+    image.GetPointData().SetScalars(numpy_to_vtk(rows, deep=True))
+    texture = vtkTexture()
+    texture.SetInputData(image)
+    texture.InterpolateOn()
+    texture.MipmapOn()
+    return texture
 
 
 def _joint_box(datas: Iterable[vtkPolyData]) -> Floats:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import qtawesome
 from PySide6.QtCore import QLocale
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QPixmap
 from PySide6.QtWidgets import QApplication
 
 from usual_clay.bench.theme import palette as p
@@ -57,6 +57,14 @@ def text_font(size: float = 9.5, weight: QFont.Weight = QFont.Weight.Normal) -> 
 def icon(name: str, colour: str = p.INK) -> QIcon:
     """Return an icon of the one shipped family, Phosphor in its regular weight."""
     return qtawesome.icon(f"ph.{name}", color=colour, color_active=colour)
+
+
+@cache
+def colour_icon(colour: str) -> QIcon:
+    """Return a patch of a colour for a menu."""
+    patch = QPixmap(14, 14)
+    patch.fill(QColor(colour))
+    return QIcon(patch)
 
 
 STYLE = f"""

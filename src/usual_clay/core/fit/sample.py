@@ -57,6 +57,22 @@ class Sample:
         return Sample(self.points[chosen], self.normals[chosen])
 
 
+def sample_of_points(points: Floats) -> Sample:
+    """Return loose points with normals: of each one's neighbours' plane, all to one side.
+
+    The side is that of the plane which fits all points best; what folds over it is told by
+    draping.
+    """
+    near = cKDTree(points).query(points, min(2 * NEIGHBOURS, len(points)), workers=2)[1]
+    away = points[near] - points[near].mean(axis=1, keepdims=True)
+    spread = np.einsum("nki,nkj->nij", away, away)
+    normals = np.linalg.eigh(spread)[1][:, :, 0]
+    up = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
+    up = up if up[np.argmax(np.abs(up))] > 0 else -up
+    normals *= np.where(normals @ up < 0, -1.0, 1.0)[:, None]
+    return Sample(points, normals)
+
+
 def estimate_noise(points: Floats, patches: int = 1500) -> float:
     """Estimate the noise from differences to local quadratic fits.
 

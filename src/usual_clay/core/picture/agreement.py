@@ -91,6 +91,16 @@ def agreement(references: Sequence[Reference]) -> list[Difference]:
     single points hardly moves; others by their extents along the axes that both show. An outline
     that is its own mirror image tells by itself whether it is turned.
     """
+    found = _compared(references)
+    # Of two the one that more others contradict is likely to be off: it is named first.
+    blamed = [
+        key for d in found if d.matters and d.kind == "size" for key in (d.first, d.second)
+    ]
+    found = _compared(sorted(references, key=lambda one: -blamed.count(one.key)))
+    return sorted(found, key=lambda difference: not difference.matters)
+
+
+def _compared(references: Sequence[Reference]) -> list[Difference]:
     found: list[Difference] = []
     for one in references:
         found += _askew(one)
@@ -101,7 +111,7 @@ def agreement(references: Sequence[Reference]) -> list[Difference]:
             found += _in_one_plane(first, second)
         else:
             found += _along_shared_axes(first, second)
-    return sorted(found, key=lambda difference: not difference.matters)
+    return found
 
 
 def _in_plane_of(first: Reference, second: Reference) -> bool:

@@ -42,10 +42,15 @@ class MeshTree:
             return None
         return Hit(origin + distance[0] * direction, int(triangle[0]), float(distance[0]))
 
-    def first_hits(self, origins: Floats, direction: Floats) -> tuple[Ints, Floats]:
-        """Return the triangle each of many parallel rays meets, -1 for none, and the distances."""
-        starts = np.ascontiguousarray(origins, dtype=np.float64)
-        along = np.tile(np.asarray(direction, dtype=np.float64), (len(starts), 1))
+    def first_hits(self, origins: Floats, directions: Floats) -> tuple[Ints, Floats]:
+        """Return the triangle that each ray meets, -1 for none, and the distances.
+
+        One origin or one direction, (3,), may serve all rays.
+        """
+        starts, along = (
+            np.ascontiguousarray(part, dtype=np.float64)
+            for part in np.broadcast_arrays(np.atleast_2d(origins), np.atleast_2d(directions))
+        )
         triangle, distance, _ = self._tree.intersect_ray_first(
             self._vertices, self._triangles, starts, along
         )

@@ -101,6 +101,11 @@ class TriangleMesh:
         sums = [np.bincount(corners, column, count) for column in spread.T]
         return np.stack(sums, axis=1)
 
+    def nearest_corner(self, triangle: int, point: Floats) -> int:
+        """Return the vertex of a triangle that is nearest to a point."""
+        corners = self.triangles[triangle]
+        return int(corners[np.argmin(np.linalg.norm(self.vertices[corners] - point, axis=1))])
+
     def normals_at(self, triangles: Ints, points: Floats) -> Floats:
         """Return unit normals at points on triangles, blended from the corners', (k, 3)."""
         corners = self.vertices[self.triangles[triangles]]
@@ -126,7 +131,13 @@ def unit(vectors: Floats) -> Floats:
 
 
 def weld(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints]:
-    """Merge vertices that coincide and drop triangles that collapse.
+    """Merge vertices that coincide and drop triangles that collapse."""
+    first, merged = welded(vertices, triangles)
+    return vertices[first], merged
+
+
+def welded(vertices: Floats, triangles: Ints) -> tuple[Ints, Ints]:
+    """Return which vertices stay when those that coincide are merged, and the triangles then.
 
     Vertices closer than a millionth of the mesh's size fall on one grid point.
     """
@@ -136,4 +147,4 @@ def weld(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     _, first, place = np.unique(key, return_index=True, return_inverse=True)
     merged = place[triangles]
     a, b, c = merged.T
-    return vertices[first], merged[(a != b) & (b != c) & (c != a)]
+    return first, merged[(a != b) & (b != c) & (c != a)]

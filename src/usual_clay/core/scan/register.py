@@ -40,7 +40,7 @@ def by_pairs(there: Floats, here: Floats) -> Registered:
         raise MotionError("three pairs of points or more are needed")
     middle, target = there.mean(axis=0), here.mean(axis=0)
     away = there - middle
-    sizes = np.linalg.svd(away)[1]
+    sizes = np.linalg.svd(away, compute_uv=False)
     if sizes[1] < 1e-6 * max(sizes[0], 1e-12):
         raise MotionError("the picked points lie on a line: pick one beside it")
     u, _, v = np.linalg.svd(away.T @ (here - target))

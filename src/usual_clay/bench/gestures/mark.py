@@ -1,0 +1,71 @@
+"""Marking: clicks set the marks that a card asked for; a drag moves one, or draws a stroke."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from usual_clay.bench.gestures.pointer import Gesture, Pointer
+from usual_clay.bench.marking import Marking
+from usual_clay.bench.stage.picking import place_under
+from usual_clay.core.arrays import Floats
+
+if TYPE_CHECKING:
+    from usual_clay.bench.stage.pane import Pane
+
+GRAB = 11.0
+
+
+def mark(pane: Pane, press: Pointer) -> Gesture:
+    """Set a mark, or take hold of the one that is under the cursor."""
+    session, marking = pane.session, pane.session.marking
+    if marking is None:
+        return
+    if marking.stroke:
+        yield from _stroke(pane, press, marking)
+        return
+    before = marking.points
+    held = _held(pane, press, before)
+    if held is None:
+        # Where all marks are set, a further click begins anew.
+        before = before[:0] if marking.is_full else before
+        held = len(before)
+    event = press
+    while True:
+        place = place_under(pane.scene, pane.view, event.x, event.y, marking.on)
+        if place is not None:
+            points = np.concatenate([before[:held], place[None], before[held + 1 :]])
+            session.set_marking(marking.with_places(points))
+        elif event is press:
+            session.told.emit("trouble", "There is nothing to mark under the cursor.")
+        if event.kind == "release":
+            break
+        event = yield
+    now = session.marking
+    if now is not None:
+        now.changed(now)
+
+
+def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:
+    """Follow the cursor until it is let go."""
+    places: list[Floats] = []
+    event = press
+    while event.kind != "release":
+        place = place_under(pane.scene, pane.view, event.x, event.y, marking.on)
+        if place is not None:
+            places.append(place)
+            pane.session.set_marking(marking.with_places(np.array(places)))
+        event = yield
+    now = pane.session.marking
+    if now is not None:
+        now.changed(now)
+
+
+def _held(pane: Pane, press: Pointer, points: Floats) -> int | None:
+    if not len(points):
+        return None
+    place = pane.view.project(points)[:, :2]
+    away = np.linalg.norm(place - [press.x, press.y], axis=1)
+    nearest = int(np.argmin(away))
+    return nearest if away[nearest] < GRAB * pane.devicePixelRatioF() else None

@@ -1,0 +1,55 @@
+"""Marks that a card asks for on the stage: ends of a scale bar, corners, points to align by."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.job.items import ItemId
+
+Place = tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Marking:
+    """What is being marked.
+
+    Attributes
+    ----------
+    hint : str
+        For the hint line.
+    most : int
+        How many marks there are at most.
+    on : str or None
+        The picture they lie on; None for whatever is under the cursor.
+    places : tuple of (x, y, z)
+    changed : callable
+        Told of each change.
+    joined : bool
+        Whether the marks are drawn with lines between them.
+    stroke : bool
+        Whether a drag draws a whole stroke of places instead.
+    """
+
+    hint: str
+    most: int
+    on: ItemId | None = None
+    places: tuple[Place, ...] = ()
+    changed: Callable[[Marking], None] = lambda _marking: None
+    joined: bool = False
+    stroke: bool = False
+
+    @property
+    def points(self) -> Floats:
+        """The places as an array, (n, 3)."""
+        return np.array(self.places, dtype=np.float64).reshape(-1, 3)
+
+    @property
+    def is_full(self) -> bool:
+        return len(self.places) >= self.most
+
+    def with_places(self, places: Floats) -> Marking:
+        return replace(self, places=tuple((float(x), float(y), float(z)) for x, y, z in places))

@@ -1,0 +1,84 @@
+"""Overlays of what the hand sets: marks, handles, outlines, and what a card lights up."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from usual_clay.bench.gestures.drag_picture import turn_handle
+from usual_clay.bench.marking import Marking
+from usual_clay.bench.stage.view import View
+from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.looks import text_font
+from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.placement import Placement, corners
+
+
+def draw_marks(painter: QPainter, view: View, marking: Marking) -> None:
+    """Draw marks as crossed rings with their numbers, a stroke as a line."""
+    if not marking.places:
+        return
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    place = view.project(marking.points)[:, :2]
+    points = [QPointF(x, y) for x, y in place]
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    pen = QPen(QColor(palette.ACCENT), 1.6)
+    if marking.stroke or marking.joined:
+        painter.setPen(QPen(QColor(palette.ACCENT), 2.0 if marking.stroke else 1.2))
+        line = points if marking.stroke or len(points) < 3 else [*points, points[0]]
+        painter.drawPolyline(QPolygonF(line))
+    if marking.stroke:
+        return
+    painter.setFont(text_font(9))
+    for number, at in enumerate(points, start=1):
+        painter.setPen(QPen(QColor(255, 255, 255, 200), 3.4))
+        painter.drawEllipse(at, 6.5, 6.5)
+        painter.setPen(pen)
+        painter.drawEllipse(at, 6.5, 6.5)
+        for dx, dy in ((10, 0), (0, 10)):
+            painter.drawLine(at - QPointF(dx, dy), at - QPointF(dx, dy) * 0.25)
+            painter.drawLine(at + QPointF(dx, dy), at + QPointF(dx, dy) * 0.25)
+        box = QRectF(at.x() + 9, at.y() - 20, 20, 15)
+        painter.setPen(QColor(palette.ACCENT_INK))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(number))
+
+
+def draw_handles(painter: QPainter, view: View, placement: Placement) -> None:
+    """Draw a chosen picture's frame, its corners to scale by, and the stem to turn it by."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    ring = corners(placement)
+    top = (ring[0] + ring[1]) / 2
+    places = view.project(np.concatenate([ring, [top, turn_handle(placement)]]))[:, :2]
+    points = [QPointF(x, y) for x, y in places]
+    painter.setPen(QPen(QColor(palette.CHOSEN), 1.4))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPolygon(QPolygonF(points[:4]))
+    painter.drawLine(points[4], points[5])
+    painter.setBrush(QColor(palette.PANEL))
+    for at in points[:4]:
+        painter.drawRect(QRectF(at.x() - 4, at.y() - 4, 8, 8))
+    painter.drawEllipse(points[5], 5.0, 5.0)
+
+
+def draw_outline(painter: QPainter, path: Floats, takes_away: bool) -> None:
+    """Draw the outline that a box or a lasso is drawing, in pixels."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    tint = QColor(palette.ACCENT)
+    tint.setAlpha(28)
+    painter.setBrush(tint)
+    style = Qt.PenStyle.DashLine if takes_away else Qt.PenStyle.SolidLine
+    painter.setPen(QPen(QColor(palette.ACCENT), 1.4, style))
+    painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in path]))
+
+
+def draw_lit_lines(painter: QPainter, view: View, line: Floats) -> None:
+    """Draw a polyline, or a single point as a ring, that a card lights up."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(line) < 2000)
+    places = view.project(line)[:, :2]
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QPen(QColor(palette.ACCENT), 2.2))
+    if len(places) == 1:
+        painter.drawEllipse(QPointF(*places[0]), 6.0, 6.0)
+    else:
+        painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in places]))

@@ -1,0 +1,77 @@
+"""Layers of pictures, simple shapes and curves."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from usual_clay.bench.stage.models import line_data, quad_data, triangle_data
+from usual_clay.bench.stage.view import Layer
+from usual_clay.bench.theme import palette
+from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.look import dressed
+from usual_clay.core.picture.placement import corners
+from usual_clay.core.scan.mesh import unit
+from usual_clay.core.scan.shapes import SimpleShape
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.surface import sample_parameters
+from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.files.picture_file import shown_pixels
+from usual_clay.job.items import Picture
+
+AROUND = 49
+PER_SPAN = 12
+
+
+def picture_layer(picture: Picture) -> Layer:
+    """Return a picture on its plane, as its look asks."""
+    pixels = dressed(shown_pixels(picture.data), picture.look)
+    return Layer(quad_data(corners(picture.placement)), picture=pixels, depth=picture.look.depth)
+
+
+def curve_points_shown(curve: BSplineCurve) -> Floats:
+    """Return points along a curve, close enough to look smooth."""
+    return curve_points(curve, sample_parameters(curve.knots, PER_SPAN))
+
+
+def curve_layer(curve: BSplineCurve, colour: str) -> Layer:
+    """Return a curve as a line."""
+    return Layer(line_data([curve_points_shown(curve)]), line=colour, width=1.8)
+
+
+def shape_mesh(shape: SimpleShape) -> tuple[Floats, np.ndarray]:
+    """Return a simple shape as triangles, as far as its points go."""
+    helper = np.eye(3)[np.argmin(np.abs(shape.axis))]
+    first = unit(np.cross(shape.axis, helper))
+    second = np.cross(shape.axis, first)
+    turn = np.linspace(0, 2 * np.pi, AROUND)
+    round_ = np.cos(turn)[:, None] * first + np.sin(turn)[:, None] * second
+    low, high = shape.span
+    if shape.kind == "plane":
+        rings = [0.001 * high * round_, high * round_]
+    elif shape.kind == "sphere":
+        rise = np.linspace(-np.pi / 2 + 0.01, np.pi / 2 - 0.01, 25)
+        rings = [shape.radius * (np.cos(a) * round_ + np.sin(a) * shape.axis) for a in rise]
+    elif shape.kind == "cylinder":
+        rings = [shape.radius * round_ + h * shape.axis for h in (low, high)]
+    else:
+        rings = [max(h, 1e-6) * (np.tan(shape.angle) * round_ + shape.axis) for h in (low, high)]
+    vertices = shape.point + np.concatenate(rings)
+    return vertices, grid_triangles(len(rings), AROUND)
+
+
+def shape_layers(shape: SimpleShape, chosen: bool, colour: str) -> tuple[Layer, Layer]:
+    """Return a shape as a veil, and its rims with its axis or normal as lines."""
+    vertices, triangles = shape_mesh(shape)
+    ink = palette.CHOSEN if chosen else colour
+    veil = Layer(triangle_data(vertices, triangles, None), line=ink, opacity=0.28)
+    rings = vertices.reshape(-1, AROUND, 3)
+    low, high = shape.span
+    if shape.kind == "plane":
+        lines = [rings[-1], shape.point + np.outer([0, 0.5 * high], shape.axis)]
+    elif shape.kind == "sphere":
+        lines = [rings[len(rings) // 2], shape.point + np.outer([-1, 1], shape.axis) * 0.2 * high]
+    else:
+        past = 0.35 * (high - low)
+        ends = np.array([low - past if shape.kind == "cylinder" else 0.0, high + past])
+        lines = [rings[0], rings[-1], shape.point + np.outer(ends, shape.axis)]
+    return veil, Layer(line_data(lines), line=ink, width=1.6)

@@ -1,0 +1,80 @@
+"""Changing a scan as a whole: moved or mended, with what lies on it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from usual_clay.core.arrays import Ints
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.motion import Motion
+from usual_clay.job.items import Followed, ItemId, Region, Scan, Shape, Surface
+from usual_clay.job.job import Job
+from usual_clay.job.remake import basis_of, is_stale
+
+
+def with_mesh(job: Job, scan_id: ItemId, mesh: TriangleMesh, origin: Ints) -> Job:
+    """Give a scan another mesh; its regions keep what is left of them.
+
+    Parameters
+    ----------
+    origin : (n,) integers
+        For each vertex of the new mesh the old one that it comes from; -1 for a new one.
+    """
+    scan = job.items[scan_id]
+    assert isinstance(scan, Scan)
+    count = len(scan.mesh.vertices)
+    colours = scan.colours
+    if colours is not None:
+        # A new vertex, such as the middle of a filled hole, takes the usual colour.
+        usual = np.median(colours, axis=0).astype(np.uint8)
+        colours = np.where((origin >= 0)[:, None], colours[np.maximum(origin, 0)], usual)
+    job = job.changed(scan_id, mesh=mesh, colours=colours)
+    for region in list(job.all(Region)):
+        if region.scan == scan_id:
+            held = np.zeros(count + 1, dtype=bool)
+            held[region.vertices] = True
+            # A vertex that is new, at -1, meets the last place, which is never held.
+            job = job.changed(region.id, vertices=np.flatnonzero(held[origin]))
+    return job
+
+
+def moved(job: Job, scan_id: ItemId, motion: Motion) -> Job:
+    """Move a scan, and the surfaces and simple shapes fitted to its regions with it.
+
+    These need no new fit. What is made of a scan by the world's axes, such as its sections,
+    becomes stale.
+    """
+    scan = job.items[scan_id]
+    assert isinstance(scan, Scan)
+    regions = {region.id for region in job.all(Region) if region.scan == scan_id}
+    riding = [
+        item
+        for item in job.all(Followed)
+        if isinstance(item, Surface | Shape)
+        and item.recipe is not None
+        and set(item.recipe.sources) <= regions
+    ]
+    fresh = {item.id for item in riding if not is_stale(job, item)}
+    mesh = TriangleMesh(motion.apply(scan.mesh.vertices), scan.mesh.triangles)
+    job = job.changed(scan_id, mesh=mesh)
+    for item in riding:
+        job = job.with_item(_carried(item, motion))
+    for item_id in fresh:
+        made = job.get(item_id, Followed)
+        assert made is not None
+        job = job.changed(item_id, made_of=basis_of(job, made))
+    return job
+
+
+def _carried(item: Surface | Shape, motion: Motion) -> Surface | Shape:
+    if isinstance(item, Shape):
+        shape = item.geometry
+        point = motion.apply(shape.point[None])[0]
+        axis = motion.turn @ shape.axis
+        return replace(item, geometry=replace(shape, point=point, axis=axis))
+    geometry = item.geometry
+    nu, nv = geometry.counts
+    points = motion.apply(geometry.points.reshape(-1, 3)).reshape(nu, nv, 3)
+    return replace(item, geometry=replace(geometry, points=points))
