@@ -18,6 +18,7 @@ from usual_clay.bench.window import Window
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.make import BACK_SEED, demo_job_file
 from usual_clay.demo.scan import pose
+from usual_clay.job.items import Picture
 
 NONE = Qt.KeyboardModifier.NoModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -57,7 +58,10 @@ class Hands:
     def place(self, lure_point: Sequence[float], pane: Pane | None = None) -> QPoint:
         """Return where a point of the lure is on a pane."""
         pane = pane or self.pane
-        x, y, _ = pane.view.project(pose().to_scan(np.array([lure_point])))[0]
+        # The demo job's scan is set straight; the scan alone lies as the scanner saw it.
+        straight = any(self.session.job.all(Picture))
+        point = np.array([lure_point])
+        x, y, _ = pane.view.project(point if straight else pose().to_scan(point))[0]
         return QPoint(round(x), round(y))
 
     def click(self, lure_point: Sequence[float], held=NONE, pane: Pane | None = None) -> None:

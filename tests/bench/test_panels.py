@@ -125,11 +125,11 @@ def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
     assert window.cards.get("keys") is window.cards.card
     assert table.set_key("brush", "S").name == "spread"  # type: ignore[union-attr]
     assert table.key("brush") == "B"
-    assert table.set_key("brush", "P") is None
+    assert table.set_key("brush", "U") is None
     with_demo.key(Qt.Key.Key_Escape, widget=with_demo.pane)
     assert window.cards.card is not window.cards.get("keys")
     with_demo.session.choose(only(with_demo, Scan).id)
-    with_demo.key(Qt.Key.Key_P, widget=with_demo.pane)
+    with_demo.key(Qt.Key.Key_U, widget=with_demo.pane)
     assert with_demo.session.tool == "brush"
     table.reset()
     assert table.key("brush") == "B"

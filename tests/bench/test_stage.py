@@ -11,6 +11,8 @@ from tests.bench.conftest import ALT, BACK, CTRL, SHIFT, Hands
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.stage.overlay import legend_box
+from usual_clay.bench.stage.reading import reading
+from usual_clay.core.picture.placement import TRUE_PLANES
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.scan import pose
 from usual_clay.job.items import Region, Scan, Surface
@@ -91,7 +93,7 @@ def test_the_side_light_is_true_and_tab_swaps(with_demo: Hands) -> None:
     assert stage.side.view.camera.sight == pytest.approx([0, 1, 0])
     for name in TRUE_VIEWS:
         with_demo.window.table.run(f"look {name}")
-        assert stage.side.view.camera.sight == pytest.approx(TRUE_VIEWS[name][0])
+        assert stage.side.view.camera.sight == pytest.approx(-TRUE_PLANES[name].normal)
         assert name in stage.side_button.text()
     wide = stage.free.width()
     stage.free.setFocus()
@@ -160,7 +162,7 @@ def test_the_reading_under_the_cursor_is_the_measured_distance(with_demo: Hands)
     with_demo.window.stage.switch("scan", False)
     place = with_demo.place((60, 2, 10))
     with_demo.hover(place)
-    words = pane.reading()
+    words = reading(pane.scene, pane._target)
     assert " mm" in words
     assert ", at " in words
     target = pane._target
@@ -179,7 +181,7 @@ def test_the_reading_under_the_cursor_is_the_measured_distance(with_demo: Hands)
     assert "x " in with_demo.window.hint_line.place.text()
     session.choose(surface.id)
     with_demo.hover(QPoint(4, 300))
-    assert pane.reading() == ""
+    assert reading(pane.scene, pane._target) == ""
     assert with_demo.window.hint_line.place.text() == ""
 
 

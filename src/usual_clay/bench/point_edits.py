@@ -23,9 +23,8 @@ from usual_clay.job.remake import basis_of
 
 def suggest(session: Session, points: PointList, limit: float) -> None:
     """Show which points stray from their run's course by more than a limit."""
-    kept = points.kept
-    marked = suggest_slips(points.points[kept], limit, points.closed)
-    session.mark_points(kept[marked])
+    marked = suggest_slips(points.points, limit, points.closed, points.is_out)
+    session.mark_points(np.flatnonzero(marked))
 
 
 def take_out(session: Session, points: PointList, which: Ints, words: str) -> None:

@@ -81,7 +81,8 @@ def recognise(session: Session, scan: Scan, seed: int, kind: ShapeKind | None = 
             signed=fit.signed, recipe=Recipe("shape", (region.id,), settings),
         )  # fmt: skip
         # The region that grew holds more than the last fit saw: it is stale, and fitted once more.
-        session.add(shape, f"recognise a {fit.shape.kind}")
+        session.commit(job.with_item(shape), f"recognise a {fit.shape.kind}")
+        session.choose(shape.id)
 
     ask(session, "Recognising a shape", task, done)
 

@@ -295,10 +295,11 @@ class Session(QObject):
 
     def stop_work(self) -> bool:
         """Stop what the user asked for and is waiting for; tell whether there was any."""
-        asked = ["drape", "bring in", "ask", *(f"search {s.id}" for s in self.job.all(Surface))]
-        busy = [key for key in asked if self.work.is_busy(key)]
+        searches = [f"search {s.id}" for s in self.job.all(Surface)]
+        busy = [key for key in ("drape", "bring in", "ask", *searches) if self.work.is_wanted(key)]
         for key in busy:
-            self.work.cancel(key)
+            # A search has a best so far; the others have nothing to show yet.
+            (self.work.cancel if key in searches else self.work.drop)(key)
         return bool(busy)
 
     # ---- files ---------------------------------------------------------------------------

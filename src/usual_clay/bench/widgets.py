@@ -8,11 +8,13 @@ from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import (
     QButtonGroup,
+    QComboBox,
     QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QSizePolicy,
     QSlider,
     QSpinBox,
     QVBoxLayout,
@@ -79,6 +81,17 @@ def number(
     made.setToolTip(tip)
     made.setAccessibleName(name)
     quiet_spin(made, width)
+    return made
+
+
+def combo(tip: str) -> QComboBox:
+    """Return a box of choices that takes the room there is, not that of its longest words."""
+    made = QComboBox()
+    made.setToolTip(tip)
+    made.setAccessibleName(tip)
+    made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    made.setMinimumContentsLength(2)
+    made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
     return made
 
 

@@ -196,7 +196,7 @@ class Window(QMainWindow):
         elif not self.cards.accept_asked():
             if self.session.chosen_surface() is not None and self.session.tool is None:
                 self.keep()
-            elif self._drapable() is not None:
+            elif self.session.job.get(self.session.chosen, Region) is not None:
                 self.drape()
 
     def keep(self) -> None:

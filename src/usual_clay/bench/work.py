@@ -80,14 +80,20 @@ class Work(QObject):
         """Stop a task and forget what it returns."""
         if key in self._running:
             self._running[key].then = {}
+            self.ended.emit(key)
         self.cancel(key)
 
     def is_busy(self, key: str | None = None) -> bool:
         return bool(self._running) if key is None else key in self._running
 
+    def is_wanted(self, key: str) -> bool:
+        """Tell whether a task runs and what it hands over is still waited for."""
+        return key in self._running and bool(self._running[key].then)
+
     def busy_words(self) -> str:
         """Return the words of what runs, or nothing."""
-        return next((errand.words for errand in self._running.values() if errand.words), "")
+        wanted = (errand for errand in self._running.values() if errand.then)
+        return next((errand.words for errand in wanted if errand.words), "")
 
     def _launch(self, errand: _Errand) -> None:
         self._running[errand.key] = errand

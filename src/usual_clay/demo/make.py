@@ -126,6 +126,7 @@ def _with_points(job: Job) -> Job:
     moved_run = make_ball(recipe.settings, [source])
     second = PointList(
         id=job.new_id("points"), name="Centre outline", points=moved_run.points, closed=True,
+        visible=False,
         source=outline.name, recipe=recipe,
     )  # fmt: skip
     job = job.with_item(replace(second, made_of=basis_of(job, second)))

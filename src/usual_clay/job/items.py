@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from usual_clay.core.arrays import Floats, Ints, frozen
+from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement
@@ -143,6 +143,13 @@ class PointList(Followed):
     def __post_init__(self) -> None:
         object.__setattr__(self, "points", frozen(self.points))
         object.__setattr__(self, "out", frozen(self.out, "int64"))
+
+    @property
+    def is_out(self) -> Bools:
+        """Which points are taken out, (n,)."""
+        mask = np.zeros(len(self.points), dtype=bool)
+        mask[self.out] = True
+        return mask
 
     @property
     def kept(self) -> Ints:

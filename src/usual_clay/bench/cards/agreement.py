@@ -56,8 +56,12 @@ class AgreementCard(Card):
         if not found:
             words = "There are no two references to compare: show two or more of pictures, closed"
             self.rows.addWidget(label(f"{words} runs and scans.", "soft", True))
+        groups: dict[tuple[str, str, int], list[Difference]] = {}
         for difference in matters:
-            self._add(difference)
+            axis = difference.axis if difference.kind == "place" else 0
+            groups.setdefault((difference.first, difference.kind, axis), []).append(difference)
+        for group in groups.values():
+            self._add(group)
         agreed = [difference for difference in found if not difference.matters]
         if agreed:
             words = "\n".join(difference.words for difference in agreed[:MOST_AGREED])
@@ -66,8 +70,12 @@ class AgreementCard(Card):
             self.rows.addWidget(label("In agreement", role="group"))
             self.rows.addWidget(label(words, role="small", wraps=True))
 
-    def _add(self, difference: Difference) -> None:
-        self.rows.addWidget(label(difference.words, role="trouble", wraps=True))
+    def _add(self, group: list[Difference]) -> None:
+        """Show what contradicts one reference in one way, and what would mend it."""
+        words = "\n".join(difference.words for difference in group)
+        self.rows.addWidget(label(words, role="trouble", wraps=True))
+        # The middle one of what the others say.
+        difference = sorted(group, key=lambda d: d.amount)[len(group) // 2]
         picture = self.session.job.get(difference.first, Picture)
         if picture is None:
             return
@@ -84,7 +92,7 @@ class AgreementCard(Card):
         )  # fmt: skip
         # Of two pictures either may be the one that is off.
         other = self.session.job.get(difference.second, Picture)
-        if other is not None and difference.kind == "size":
+        if other is not None and difference.kind == "size" and len(group) == 1:
             turned = _turned_over(difference)
             words = f"or {verb.lower()} {other.name}, {100 * (turned.amount - 1):+.1f} %"
             self.rows.addWidget(

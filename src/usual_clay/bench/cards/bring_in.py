@@ -8,12 +8,12 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QSettings, QSignalBlocker
-from PySide6.QtWidgets import QComboBox, QGridLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.point_edits import add_list, add_points
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, button, label
+from usual_clay.bench.widgets import Choice, Row, button, combo, label
 from usual_clay.core.points.lay import PLANES, lay
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files import mesh_file
@@ -24,7 +24,7 @@ from usual_clay.files.units import MILLIMETRES
 # Of rows that will be skipped, so many are named.
 NAMED_ROWS = 4
 # So many columns are shown to choose from, cut to so many letters.
-MOST_COLUMNS, LETTERS = 4, 9
+MOST_COLUMNS, LETTERS = 5, 8
 SPACE = "space"
 
 
@@ -43,12 +43,16 @@ class BringInCard(Card):
         self.plane = Choice([(SPACE, "Keep all three coordinates"), *planes])
         self.plane.chosen.connect(self._set_plane)
         self.plane_row = Row("Plane", self.plane)
-        self.columns = [QComboBox() for _ in "xyz"]
-        for axis, box in zip("xyz", self.columns, strict=True):
-            box.setToolTip(f"The column that is {axis}")
-            box.setAccessibleName(f"Column of {axis}")
+        self.columns = [combo(f"The column that is {axis}") for axis in "xyz"]
+        for box in self.columns:
             box.currentIndexChanged.connect(lambda _index: self._choose_columns())
-        self.columns_row = Row("x, y, z", *self.columns)
+        self.columns_row = QWidget()
+        line = QHBoxLayout(self.columns_row)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(6)
+        for axis, box in zip("xyz", self.columns, strict=True):
+            line.addWidget(label(axis))
+            line.addWidget(box, 1)
         self.preview = QWidget()
         self.preview_grid = QGridLayout(self.preview)
         self.preview_grid.setContentsMargins(0, 0, 0, 0)

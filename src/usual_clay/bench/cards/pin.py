@@ -35,7 +35,7 @@ class PinCard(Card):
         self.plane.chosen.connect(self._set_plane)
         self.other = Choice(
             [("other side", "Seen from the other side"), ("bottom", "Seen from below"),
-             ("a plane", "A plane recognised on the scan: choose it in the Shelf first")]
+             ("shape", "A plane recognised on the scan: choose it in the Shelf first")]
         )  # fmt: skip
         self.other.chosen.connect(self._set_plane)
         tip = "How far the picture lies before the plane through the origin, towards the viewer"

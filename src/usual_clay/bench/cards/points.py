@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import cast
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.card import thousands
 from usual_clay.bench.cards.paged import PagedCard
@@ -19,7 +19,7 @@ from usual_clay.bench.point_edits import (
     take_out,
 )
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, button, label, number
+from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.points.ball import BallSettings, Side
 from usual_clay.core.points.course import usual_slip_limit
@@ -110,9 +110,7 @@ class PointsCard(PagedCard):
         column.addWidget(self.move_)
 
     def _build_onto(self, column: QVBoxLayout) -> None:
-        self.onto = QComboBox()
-        self.onto.setToolTip("What the points are brought down onto")
-        self.onto.setAccessibleName("What the points are brought down onto")
+        self.onto = combo("What the points are brought down onto")
         self.at = number(-1e5, 1e5, 2, " mm", "How far the plane lies along its normal", "Plane at")
         column.addWidget(Row("Onto", self.onto, stretch=0))
         column.addWidget(Row("Plane at", self.at))
@@ -198,7 +196,8 @@ class PointsCard(PagedCard):
         self.title.setText(f"Points: {points.name}")
         self.about.setText(_words(points))
         if points.id not in self._limits and len(run) > 3:
-            self._limits[points.id] = max(usual_slip_limit(run, points.closed), 0.001)
+            usual = usual_slip_limit(points.points, points.closed, points.is_out)
+            self._limits[points.id] = max(usual, 0.001)
             self.limit.setValue(self._limits[points.id])
         ringed = len(self.session.suggested)
         self.found.setText(f"{ringed} point{'s are' if ringed != 1 else ' is'} ringed.")

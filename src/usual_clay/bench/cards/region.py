@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox
 
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.scan_edits import combine, fit_shape_to
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label
+from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, label
 from usual_clay.core.arrays import Bools
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -61,14 +60,13 @@ class RegionCard(Card):
         self.creases = button("stop at creases", "Lasso, box and brush stay on the smooth part that"
                               " holds most of what they take", "choice", checkable=True,
                               clicked=self._set_creases)  # fmt: skip
-        self.column.addWidget(Row("Box, lasso", self.front, self.creases))
-        self.other = QComboBox()
-        self.other.setToolTip("Another region of the same scan")
-        self.other.setAccessibleName("Another region of the same scan")
+        self.column.addWidget(Row("Box, lasso", self.front))
+        self.column.addWidget(Row("All tools", self.creases))
+        self.other = combo("Another region of the same scan")
         self.join = button("Join", "Take the other region in", clicked=lambda: self._combine(False))
-        self.part = button("Take away", "Leave out what the other region holds",
+        self.part = button("Less", "Leave out what the other region holds",
                            clicked=lambda: self._combine(True))  # fmt: skip
-        self.combine_row = Row("With", self.other, self.join, self.part, stretch=0)
+        self.combine_row = Row("Other", self.other, self.join, self.part, stretch=0)
         self.column.addWidget(self.combine_row)
         tip = "Plane, cylinder, sphere or cone: the simplest that fits"
         self.shape = button("Fit a simple shape", tip, clicked=self._fit_shape)

@@ -11,7 +11,7 @@ from usual_clay.bench.cards.paged import PagedCard
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.scan_edits import ask, move_scan
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, button, label
+from usual_clay.bench.widgets import Row, button, combo, label
 from usual_clay.core.arrays import Floats
 from usual_clay.core.scan.motion import (
     Motion,
@@ -75,12 +75,9 @@ class StraightenCard(PagedCard):
         self.add_buttons(self.pick, self.by_points, into=column)
 
     def _build_shapes(self, column: QVBoxLayout) -> None:
-        self.ground, self.direction, self.origin = QComboBox(), QComboBox(), QComboBox()
-        for part, words in ((self.ground, "Plane to the ground, z = 0"),
-                            (self.direction, "Axis or normal to x"),
-                            (self.origin, "Middle to the origin")):  # fmt: skip
-            part.setToolTip(words)
-            part.setAccessibleName(words)
+        self.ground = combo("Plane to the ground, z = 0")
+        self.direction = combo("Axis or normal to x")
+        self.origin = combo("Middle to the origin")
         column.addWidget(Row("Ground", self.ground, stretch=0))
         column.addWidget(Row("Along x", self.direction, stretch=0))
         column.addWidget(Row("Origin", self.origin, stretch=0))
@@ -102,9 +99,7 @@ class StraightenCard(PagedCard):
         self.by_pairs = button("Move by pairs", "Bring the pairs together", "main",
                                clicked=self._pairs)  # fmt: skip
         self.add_buttons(self.pair, self.by_pairs, into=column)
-        self.target = QComboBox()
-        self.target.setToolTip("What the scan is settled onto")
-        self.target.setAccessibleName("What the scan is settled onto")
+        self.target = combo("What the scan is settled onto")
         column.addWidget(Row("Settle onto", self.target, stretch=0))
         self.settle = button("Settle", "Move the scan to where it lies nearest; it must be near",
                              clicked=self._settle)  # fmt: skip

@@ -101,7 +101,7 @@ def draw_invitation(painter: QPainter, box: QRect) -> None:
     """Say in an empty view what can be done with it."""
     painter.setFont(text_font(10))
     painter.setPen(QColor(palette.SOFT_INK))
-    words = "Drop a scan or a job here"
+    words = "Drop a scan, pictures, points or a job here"
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 

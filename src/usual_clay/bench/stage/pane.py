@@ -22,6 +22,7 @@ from usual_clay.bench.gestures.shape import shape
 from usual_clay.bench.gestures.spread import spread
 from usual_clay.bench.stage import marks, overlay, picking
 from usual_clay.bench.stage.camera import Camera
+from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
@@ -177,7 +178,7 @@ class Pane(QWidget):
             point = self.view.camera.focus if under is None else under[1].point
             radius = self.session.brush_radius / self.view.mm_per_pixel(point) / ratio
             overlay.draw_brush(painter, self._cursor, radius, self._takes_away)
-        elif words := self.reading():
+        elif words := reading(self.scene, self._target):
             overlay.draw_note(painter, self._cursor, words, self.width())
 
     def _on_legend(self, at: QPointF) -> bool:
@@ -189,25 +190,6 @@ class Pane(QWidget):
         if not (self.scene.shown.colours and self.scene.shown.surfaces):
             return False
         return any(s.visible and s.signed is not None for s in self.session.shown.all(Surface))
-
-    def reading(self) -> str:
-        """Return the deviation under the cursor in words, or nothing."""
-        target = self._target
-        surface = None if target is None else self.session.shown.get(target.item, Surface)
-        if target is None or surface is None or not self.scene.shown.colours:
-            return ""
-        portrait = self.scene.portrait(surface)
-        if portrait is None or target.hit.triangle >= len(portrait.triangles):
-            return ""
-        deviation = portrait.deviation_at(target.hit.triangle, target.hit.point)
-        if np.isnan(deviation):
-            return "past the region: nothing to measure against"
-        x, y, z = target.hit.point
-        side = "inside" if deviation > 0 else "outside"
-        within = abs(deviation) <= self.session.shown.aim.tolerance
-        words = "within tolerance" if within else f"surface {side} the scan"
-        place = f"{x:.1f}, {y:.1f}, {z:.1f}".replace("-", overlay.MINUS)
-        return f"{overlay.signed_text(deviation)} mm  {words}, at {place}"
 
     # ---- events --------------------------------------------------------------------------
 

@@ -17,14 +17,15 @@ NEAR_PIXELS = 7.0
 
 def under(scene: Scene, view: View, x: float, y: float) -> Target | None:
     """Return the item at a pixel: lines first, then what is nearest, then pictures behind."""
-    line = _line_under(scene, view, x, y)
-    if line is not None:
-        return line
     origin, direction = view.ray(x, y)
     found = [scene.target(origin, direction), *_shapes_under(scene, origin, direction)]
     solid = [target for target in found if target is not None]
-    if solid:
-        return min(solid, key=lambda target: target.hit.distance)
+    nearest = min(solid, key=lambda target: target.hit.distance) if solid else None
+    line = _line_under(scene, view, x, y)
+    if line is not None and (nearest is None or not _is_behind(scene, line, nearest, direction)):
+        return line
+    if nearest is not None:
+        return nearest
     pictures = _pictures_under(scene, origin, direction)
     return min(pictures, key=lambda target: target.hit.distance) if pictures else None
 
@@ -67,6 +68,12 @@ def _line_under(scene: Scene, view: View, x: float, y: float) -> Target | None:
             hit = Hit(points[nearest], nearest, float(place[nearest, 2]))
             best = (float(away[nearest]), Target(item_id, hit))
     return None if best is None else best[1]
+
+
+def _is_behind(scene: Scene, line: Target, nearest: Target, direction: Floats) -> bool:
+    """Tell whether a line lies hidden; the chosen one is always at hand."""
+    behind = float((line.hit.point - nearest.hit.point) @ direction)
+    return line.item != scene.session.chosen and behind > 0.01 * abs(nearest.hit.distance)
 
 
 def _shapes_under(scene: Scene, origin: Floats, direction: Floats) -> list[Target]:

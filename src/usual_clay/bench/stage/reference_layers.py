@@ -74,4 +74,6 @@ def shape_layers(shape: SimpleShape, chosen: bool, colour: str) -> tuple[Layer, 
         past = 0.35 * (high - low)
         ends = np.array([low - past if shape.kind == "cylinder" else 0.0, high + past])
         lines = [rings[0], rings[-1], shape.point + np.outer(ends, shape.axis)]
-    return veil, Layer(line_data(lines), line=ink, width=1.6)
+    # A drilled hole lies inside the model: the chosen one is seen through it.
+    depth = "over" if chosen else "in place"
+    return veil, Layer(line_data(lines), line=ink, width=1.6, depth=depth)

@@ -60,6 +60,7 @@ class Stage(QSplitter):
         self.setStretchFactor(0, 5)
         self.setStretchFactor(1, 2)
         self.setSizes([615, 250])
+        self._place_strip()
         for pane, name in ((self.free, "Free view"), (self.side, "Side light")):
             pane.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             pane.setAccessibleName(name)
@@ -87,21 +88,28 @@ class Stage(QSplitter):
     # ---- what is shown -------------------------------------------------------------------
 
     def _add_strip(self) -> None:
-        """Put the switches over the free view."""
-        strip = QWidget(self.free)
-        row = QHBoxLayout(strip)
+        """Put the switches over the large view, beside its name."""
+        self.free_name = QLabel("Free view", self.free)
+        self.free_name.setProperty("role", "soft")
+        self.free_name.move(10, 12)
+        self.free_name.adjustSize()
+        self.strip = QWidget(self.free)
+        row = QHBoxLayout(self.strip)
         row.setContentsMargins(10, 8, 10, 0)
         row.setSpacing(2)
-        title = QLabel("Free view  ·")
-        title.setProperty("role", "soft")
-        row.addWidget(title)
         for name, words, tip in SWITCHES:
             switch = button(words, tip, role="toggle", checkable=True)
             switch.setChecked(getattr(self.scene.shown, name))
             switch.toggled.connect(lambda on, name=name: self.switch(name, on))
             row.addWidget(switch)
             self.switches[name] = switch
-        strip.adjustSize()
+        self.strip.adjustSize()
+
+    def _place_strip(self) -> None:
+        name = self.free_name if self.large is self.free else self.side_button
+        self.strip.setParent(self.large)
+        self.strip.move(name.x() + name.width(), 0)
+        self.strip.show()
 
     def switch(self, name: str, on: bool | None = None) -> None:
         """Switch one of scan, surfaces, net, colours; without `on`, to the other state."""
@@ -151,6 +159,8 @@ class Stage(QSplitter):
         true = "true " if self.side_name in TRUE_VIEWS else ""
         self.side_button.setText(f"Side light: {true}{self.side_name}  ▾")
         self.side_button.adjustSize()
+        if self.count():
+            self._place_strip()
 
     def _side_menu(self) -> None:
         menu = QMenu(self)
@@ -168,6 +178,7 @@ class Stage(QSplitter):
         large = self.side if self.large is self.free else self.free
         self.insertWidget(0, large)
         self.setSizes(sizes)
+        self._place_strip()
         for pane in (self.free, self.side):
             pane.shows_legend = pane is large
             pane.fit()

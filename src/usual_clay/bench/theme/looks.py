@@ -107,7 +107,7 @@ QPushButton[role="toggle"]:hover {{ background: rgba(255,255,255,170); }}
 QPushButton[role="toggle"]:checked {{ color: {p.INK}; font-weight: 600; background: {p.FIELD};
     border-color: {p.LINE}; }}
 QPushButton[role="toggle"]:focus {{ border-color: {p.ACCENT}; }}
-QPushButton[role="choice"] {{ border-radius: 0; padding: 5px 11px; margin-left: -1px; }}
+QPushButton[role="choice"] {{ border-radius: 0; padding: 5px 8px; margin-left: -1px; }}
 QPushButton[role="choice"]:checked {{ background: {p.ACCENT_TINT}; color: {p.ACCENT_INK};
     font-weight: 600; }}
 QToolButton[role="tool"] {{ border: 1px solid transparent; border-radius: 6px; padding: 5px 2px;

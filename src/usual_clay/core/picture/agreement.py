@@ -85,7 +85,7 @@ class _Shape:
 
 
 def agreement(references: Sequence[Reference]) -> list[Difference]:
-    """Compare references pair by pair, what matters first.
+    """Compare references pair by pair, what matters first, turns before sizes and places.
 
     Two outlines in one plane are compared by their areas, middles and long axes, which noise in
     single points hardly moves; others by their extents along the axes that both show. An outline
@@ -93,11 +93,11 @@ def agreement(references: Sequence[Reference]) -> list[Difference]:
     """
     found = _compared(references)
     # Of two the one that more others contradict is likely to be off: it is named first.
-    blamed = [
-        key for d in found if d.matters and d.kind == "size" for key in (d.first, d.second)
-    ]
+    blamed = [key for d in found if d.matters and d.kind == "size" for key in (d.first, d.second)]
     found = _compared(sorted(references, key=lambda one: -blamed.count(one.key)))
-    return sorted(found, key=lambda difference: not difference.matters)
+    # What is turned also looks longer or shorter: turns come first.
+    order = ("turn", "size", "place")
+    return sorted(found, key=lambda d: (not d.matters, order.index(d.kind)))
 
 
 def _compared(references: Sequence[Reference]) -> list[Difference]:

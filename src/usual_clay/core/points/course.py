@@ -14,7 +14,12 @@ LONGEST_SLIP = 8
 ROUNDS = 30
 
 
-def smooth_course(points: Floats, closed: bool = False, bending: float = BENDING) -> Floats:
+def smooth_course(
+    points: Floats,
+    closed: bool = False,
+    bending: float = BENDING,
+    left_out: Bools | None = None,
+) -> Floats:
     """Return the smooth course that most points of a run follow.
 
     Whittaker's smoother with third differences (Eilers 2003), made robust by Tukey's bisquare:
@@ -29,6 +34,8 @@ def smooth_course(points: Floats, closed: bool = False, bending: float = BENDING
         Whether the last point is followed by the first.
     bending : float
         The length, in points, below which shape is taken for noise.
+    left_out : (n,) mask, optional
+        Points that hold their place in the run but do not draw the course.
 
     Returns
     -------
@@ -41,16 +48,21 @@ def smooth_course(points: Floats, closed: bool = False, bending: float = BENDING
     if closed:
         # The run is continued past both ends by itself; what is cut off again is the seam.
         margin = int(min(count, 4 * bending))
-        around = np.concatenate([points[-margin:], points, points[:margin]])
-        return smooth_course(around, False, bending)[margin : margin + count]
+        around = np.arange(-margin, count + margin) % count
+        out = None if left_out is None else left_out[around]
+        return smooth_course(points[around], False, bending, out)[margin : margin + count]
     stiffness = (bending / (2 * np.pi)) ** 6
-    weights = np.ones(count)
+    believed = np.ones(count) if left_out is None else np.where(left_out, 1e-6, 1.0)
+    kept = slice(None) if left_out is None else ~left_out
+    weights = believed
     course = _whittaker(points, weights, stiffness)
     for _ in range(ROUNDS):
         away = np.linalg.norm(points - course, axis=1)
-        scale = max(1.4826 * float(np.median(away)), 1e-9 * float(np.ptp(points, axis=0).max()))
+        scale = max(
+            1.4826 * float(np.median(away[kept])), 1e-9 * float(np.ptp(points, axis=0).max())
+        )
         inside = away < 5 * scale
-        new = np.where(inside, (1 - (away / (5 * scale)) ** 2) ** 2, 0.0)
+        new = np.where(inside, (1 - (away / (5 * scale)) ** 2) ** 2, 0.0) * believed
         settled = float(np.abs(new - weights).max()) < 1e-3
         # A floor keeps the system definite where a whole stretch has lost its weight.
         weights = np.maximum(new, 1e-6)
@@ -74,22 +86,28 @@ def _whittaker(points: Floats, weights: Floats, stiffness: float) -> Floats:
     return np.asarray(solveh_banded(band, weights[:, None] * points, lower=True))
 
 
-def suggest_slips(points: Floats, limit: float, closed: bool = False) -> Bools:
+def suggest_slips(
+    points: Floats, limit: float, closed: bool = False, left_out: Bools | None = None
+) -> Bools:
     """Mark the points that leave their run's smooth course by more than `limit` mm, (n,).
 
     A stretch that strays for longer than a slip lasts is shape, and is looked at again against a
     course that bends more. What is left is looked at once more against a course made of the other
-    points alone. Still only a suggestion: a true corner leaves the smooth course too.
+    points alone. Still only a suggestion: a true corner leaves the smooth course too. Points that
+    are left out already hold their place in the run, and are not marked.
     """
-    strays = np.linalg.norm(points - smooth_course(points, closed, STIFF), axis=1) > limit
+    out = np.zeros(len(points), dtype=bool) if left_out is None else left_out
+    course = smooth_course(points, closed, STIFF, out)
+    strays = (np.linalg.norm(points - course, axis=1) > limit) & ~out
     long = _run_lengths(strays, closed) > LONGEST_SLIP
-    freer = np.linalg.norm(points - smooth_course(points, closed), axis=1) > limit
-    strays = np.where(long, freer, strays)
+    course = smooth_course(points, closed, left_out=out)
+    freer = np.linalg.norm(points - course, axis=1) > limit
+    strays = np.where(long, freer, strays) & ~out
     if not strays.any() or len(points) < 8:
         return strays
     margin = min(len(points), 40) if closed else 0
     around = np.arange(-margin, len(points) + margin) % len(points)
-    weights = np.where(strays[around], 1e-6, 1.0)
+    weights = np.where((strays | out)[around], 1e-6, 1.0)
     freely = _whittaker(points[around], weights, (BENDING / 2 / (2 * np.pi)) ** 6)
     course = freely[margin : margin + len(points)]
     return strays & (np.linalg.norm(points - course, axis=1) > limit)
@@ -105,7 +123,8 @@ def _run_lengths(marked: Bools, closed: bool) -> Ints:
     return np.roll(lengths, shift)
 
 
-def usual_slip_limit(points: Floats, closed: bool = False) -> float:
+def usual_slip_limit(points: Floats, closed: bool = False, left_out: Bools | None = None) -> float:
     """Return a limit for slips to begin with: eight times what most points stray, mm."""
-    away = np.linalg.norm(points - smooth_course(points, closed), axis=1)
+    away = np.linalg.norm(points - smooth_course(points, closed, left_out=left_out), axis=1)
+    away = away if left_out is None else away[~left_out]
     return float(max(8 * 1.4826 * np.median(away), 1e-9))

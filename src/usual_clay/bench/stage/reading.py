@@ -1,0 +1,66 @@
+"""The read-out under the cursor: a surface's deviation, or a point and its distance to others."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from usual_clay.bench.stage.overlay import MINUS, signed_text
+from usual_clay.bench.stage.scene import Scene, Target
+from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
+from usual_clay.job.items import Curve, PointList, Scan, Surface
+
+
+def reading(scene: Scene, target: Target | None) -> str:
+    """Return what the cursor rests on in words, or nothing."""
+    if target is None:
+        return ""
+    item = scene.session.shown.items.get(target.item)
+    if isinstance(item, Surface) and scene.shown.colours:
+        return _deviation(scene, item, target)
+    if isinstance(item, PointList):
+        return _point(scene, item, target)
+    return ""
+
+
+def place_words(point: Floats, digits: int = 1) -> str:
+    """Return x, y and z with true minus signs."""
+    return ", ".join(f"{value:.{digits}f}" for value in point).replace("-", MINUS)
+
+
+def _deviation(scene: Scene, surface: Surface, target: Target) -> str:
+    portrait = scene.portrait(surface)
+    if portrait is None or target.hit.triangle >= len(portrait.triangles):
+        return ""
+    deviation = portrait.deviation_at(target.hit.triangle, target.hit.point)
+    if np.isnan(deviation):
+        return "past the region: nothing to measure against"
+    side = "inside" if deviation > 0 else "outside"
+    within = abs(deviation) <= scene.session.shown.aim.tolerance
+    words = "within tolerance" if within else f"surface {side} the scan"
+    return f"{signed_text(deviation)} mm  {words}, at {place_words(target.hit.point)}"
+
+
+def _point(scene: Scene, points: PointList, target: Target) -> str:
+    """Name a point of a list, with its distance to the chosen item, or to a scan in sight."""
+    job, chosen = scene.session.shown, scene.session.chosen
+    place = points.points[target.hit.triangle]
+    words = f"point {target.hit.triangle + 1}: {place_words(place, 2)} mm"
+    others = [item for item in job.items.values() if item.id == chosen and item is not points]
+    others += [scan for scan in job.all(Scan) if scan.visible]
+    for other in others:
+        away = _distance(scene, other, place)
+        if away is not None:
+            return f"{words}; {away:.3f} mm from {other.name}"
+    return words
+
+
+def _distance(scene: Scene, other: object, place: Floats) -> float | None:
+    if isinstance(other, Scan):
+        model = scene.model(other)
+        return None if model is None else float(model.tree.nearest(place[None])[0][0])
+    if isinstance(other, Surface):
+        return abs(float(foot_points(other.geometry, place[None]).signed[0]))
+    if isinstance(other, Curve):
+        return float(curve_foot_points(other.geometry, place[None])[2][0])
+    return None
