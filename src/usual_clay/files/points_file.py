@@ -28,6 +28,8 @@ INCHES = re.compile(r"^in$|[\[(]in[\])]|units?\W+in\b", re.I)
 MOST_CELLS = 60_000_000
 # So many rows are shown for choosing columns.
 SAMPLE = 4
+# Lines of a text that are read at once.
+PIECE = 20_000
 # Numbers begin within so many lines of a text.
 HEAD = 200
 
@@ -108,11 +110,10 @@ def read_points(
     used = said or unit or "mm"
     names = [str(cell) for cell in rows[first - 1]] if first else []
     chosen = tuple(columns) if columns is not None else _columns(names, rows[first])
-    points = None if text is None else _clean_table(text, first, chosen)
-    bad: tuple[BadRow, ...] = ()
-    if points is None:
-        rest = rows[first:] if text is None else text.rows(first)
-        points, bad = _numbers(rest, chosen, first + 1)
+    if text is None:
+        points, bad = _numbers(rows[first:], chosen, first + 1)
+    else:
+        points, bad = _table(text, first, chosen)
     if not len(points):
         raise FileError(f"{path.name} holds no points; row {bad[0].number}: {bad[0].reason}")
     labels = tuple(names[c] if c < len(names) and names[c] else f"column {c + 1}" for c in chosen)
@@ -125,15 +126,26 @@ def read_points(
     return PointsRead(scaled, used, said is not None, bad, labels, axes, chosen, heads, shown)
 
 
-def _clean_table(text: TextTable, first: int, columns: tuple[int, ...]) -> Floats | None:
-    """Read a text without bad rows at once; None when a row needs looking at."""
-    try:
-        table = np.loadtxt(
-            text.lines[first:], delimiter=text.delimiter, usecols=columns, comments=None, ndmin=2
-        )
-    except ValueError:
-        return None
-    return table if np.isfinite(table).all() else None
+def _table(
+    text: TextTable, first: int, columns: tuple[int, ...]
+) -> tuple[Floats, tuple[BadRow, ...]]:
+    """Read a text in pieces; only a piece that a bad row spoils is looked at row by row."""
+    found: list[Floats] = []
+    bad: list[BadRow] = []
+    for start in range(first, len(text.lines), PIECE):
+        lines = text.lines[start : start + PIECE]
+        try:
+            piece = np.loadtxt(
+                lines, delimiter=text.delimiter, usecols=columns, comments=None, ndmin=2
+            )
+            clean = bool(np.isfinite(piece).all())
+        except ValueError:
+            clean = False
+        if not clean:
+            piece, wrong = _numbers(text.rows(start, PIECE), columns, start + 1)
+            bad += wrong
+        found.append(piece.reshape(-1, len(columns)))
+    return np.concatenate(found), tuple(bad)
 
 
 def _sheet_rows(path: Path) -> list[list[Any]]:

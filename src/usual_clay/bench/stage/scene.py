@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -33,6 +34,8 @@ from usual_clay.core.spline.surface import surface_grid
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Shape, Surface
 
 STAND_IN_TRIANGLES = 24_000
+# The first picture shall not wait for a large scan's trees, whose making holds the interpreter.
+PREPARE_AFTER = 0.05
 ISOCURVE_INK = "#7A5540"
 
 
@@ -350,6 +353,7 @@ def _same(known: tuple | None, wanted: tuple) -> bool:
 
 
 def _prepare(mesh: TriangleMesh) -> ScanModel:
+    time.sleep(PREPARE_AFTER)
     tree = MeshTree(mesh.vertices, mesh.triangles)
     vertices = cKDTree(mesh.vertices)
     coarse, triangles = stand_in(mesh.vertices, mesh.triangles, STAND_IN_TRIANGLES)
