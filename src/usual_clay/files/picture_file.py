@@ -21,6 +21,7 @@ SHOWN_SIDE = 2048
 # Bytes that a decoded pixel takes while it is worked on, and the share of free memory allowed.
 BYTES_A_PIXEL, FREE_SHARE = 8, 0.5
 PDF_DPI = 200
+ORIENTATION, SIDEWAYS = 0x0112, (5, 6, 7, 8)
 MM_PER_INCH = 25.4
 
 # Sizes are checked here, against the memory there is, before anything is decoded.
@@ -82,7 +83,8 @@ def checked_size(data: bytes, name: str) -> tuple[int, int]:
     try:
         with Image.open(io.BytesIO(data), formats=FORMATS) as opened:
             width, height = opened.size
-            turned = opened.getexif().get(0x0112, 1) in (5, 6, 7, 8)
+            # Asked of a PNG, this would decode all of it; cameras write none.
+            told = opened.getexif().get(ORIENTATION, 1) if opened.format != "PNG" else 1
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, MemoryError) as error:
         raise FileError(f"{name} is no readable picture. Save it again as PNG or JPEG") from error
     if width < 2 or height < 2:
@@ -93,7 +95,7 @@ def checked_size(data: bytes, name: str) -> tuple[int, int]:
             f"{name} is {width} × {height} pixels: to work on it takes {needed / 1e9:.1f} GB, and"
             f" {free / 1e9:.1f} GB can be spared here. Save a smaller copy"
         )
-    return (height, width) if turned else (width, height)
+    return (height, width) if told in SIDEWAYS else (width, height)
 
 
 def decode(data: bytes, most: int | None = None, name: str = "the picture") -> np.ndarray:
@@ -110,7 +112,7 @@ def decode(data: bytes, most: int | None = None, name: str = "the picture") -> n
                 # A JPEG is decoded at a fraction of its size at once.
                 opened.draft("RGB", (most, most))
             opened.load()
-            upright = ImageOps.exif_transpose(opened)
+            upright = opened if opened.format == "PNG" else ImageOps.exif_transpose(opened)
             mode = "RGBA" if "A" in upright.getbands() or "transparency" in upright.info else "RGB"
             if upright.mode.startswith("I;16"):
                 upright = upright.point(lambda value: value / 257).convert("L")

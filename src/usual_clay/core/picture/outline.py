@@ -12,6 +12,9 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.look import border_colour, distance_to
 from usual_clay.core.points.course import smooth_course
 
+# How far from its level line an edge is looked for, pixels.
+REFINED = 3.0
+
 
 class OutlineError(ValueError):
     """A picture in which no outline is found."""
@@ -63,8 +66,8 @@ def find_outline(pixels: np.ndarray, settings: OutlineSettings) -> Outline:
 def silhouette(pixels: np.ndarray, level: float = 0.0) -> Outline:
     """Return the outline of the largest thing that stands out from the background.
 
-    The background is what the border shows. The level is Otsu's (1979) where none is given, and
-    the outline is the level line by linear interpolation (marching squares).
+    The background is what the border shows. The level is Otsu's (1979) where none is given. The
+    level line (marching squares) is then moved to the edge beside it.
 
     Raises
     ------
@@ -89,8 +92,13 @@ def silhouette(pixels: np.ndarray, level: float = 0.0) -> Outline:
     lines = find_contours(np.pad(field, 1), level)
     if not lines:
         raise OutlineError("nothing in the picture stands out by as much as the level asks")
-    line = max(lines, key=lambda rows: abs(_area(rows)))
-    return Outline(line[:-1, ::-1] - 0.5, closed=True)
+    line = max(lines, key=lambda rows: abs(_area(rows)))[:, ::-1] - 0.5
+    # A level says where the thing begins to show; its edge is where brightness changes most.
+    path = _even_steps(line)
+    across, away, strength = _straightened(pixels, path, REFINED, closed=True)
+    shift = np.interp(_top_of_parabola(strength, np.argmax(strength, axis=1)),
+                      np.arange(len(away)), away)  # fmt: skip
+    return Outline(path + shift[:, None] * across, closed=True)
 
 
 def edge_along(pixels: np.ndarray, stroke: Floats, reach: float) -> Outline:
@@ -114,14 +122,7 @@ def edge_along(pixels: np.ndarray, stroke: Floats, reach: float) -> Outline:
     if len(path) < 8:
         raise OutlineError("the stroke is too short: draw along the edge")
     path = smooth_course(path, closed, 4 * reach)
-    tangent = np.gradient(path, axis=0)
-    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-9)
-    across = np.stack([-tangent[:, 1], tangent[:, 0]], axis=1)
-    away = np.arange(-reach, reach + 0.25, 0.5)
-    places = path[:, None] + away[None, :, None] * across[:, None]
-    strength = ndimage.map_coordinates(
-        _edge_strength(pixels), (places - 0.5).transpose(2, 0, 1)[::-1], order=1, mode="nearest"
-    )
+    across, away, strength = _straightened(pixels, path, reach, closed)
     top = float(np.quantile(strength, 0.98))
     if top < 0.01:
         raise OutlineError(
@@ -141,9 +142,32 @@ def edge_along(pixels: np.ndarray, stroke: Floats, reach: float) -> Outline:
     return Outline(path + shift[:, None] * across, closed)
 
 
-def _edge_strength(pixels: np.ndarray) -> Floats:
+def _straightened(
+    pixels: np.ndarray, path: Floats, reach: float, closed: bool
+) -> tuple[Floats, Floats, Floats]:
+    """Lay the band around a path straight.
+
+    Returns
+    -------
+    across : (n, 2) array
+        Unit vectors square to the path.
+    away : (k,) array
+        Distances from it that are looked at, pixels.
+    strength : (n, k) array
+        Of the edge, there.
+    """
+    if closed:
+        tangent = np.roll(path, -1, axis=0) - np.roll(path, 1, axis=0)
+    else:
+        tangent = np.gradient(path, axis=0)
+    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-9)
+    across = np.stack([-tangent[:, 1], tangent[:, 0]], axis=1)
+    away = np.arange(-reach, reach + 0.25, 0.5)
+    places = path[:, None] + away[None, :, None] * across[:, None]
     grey = pixels[..., :3].astype(np.float32).mean(axis=2) / 255
-    return np.asarray(ndimage.gaussian_gradient_magnitude(grey, 1.2), dtype=np.float64)
+    edges = ndimage.gaussian_gradient_magnitude(grey.astype(np.float64), 1.2)
+    at = (places - 0.5).transpose(2, 0, 1)[::-1]
+    return across, away, ndimage.map_coordinates(edges, at, order=3, mode="nearest")
 
 
 def _even_steps(line: Floats) -> Floats:

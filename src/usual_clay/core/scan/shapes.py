@@ -171,7 +171,7 @@ def _trimmed(kind: ShapeKind, sample: Sample) -> tuple[SimpleShape, float, Bools
 
 
 def _guess_plane(points: Floats, _normals: Floats) -> SimpleShape:
-    middle = np.median(points, axis=0)
+    middle = points.mean(axis=0)
     return SimpleShape("plane", middle, np.linalg.svd(points - middle, full_matrices=False)[2][2])
 
 
