@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.start import make_application, retire
@@ -92,6 +92,21 @@ class Hands:
                              Qt.MouseButton.NoButton, held)  # fmt: skip
             QApplication.sendEvent(widget, up)
             self.wait()
+
+    def press(self, words: str, widget: QWidget | None = None) -> None:
+        """Click the visible button that says so, on the card unless told otherwise."""
+        home = widget or self.window.cards.card
+        buttons = [b for b in home.findChildren(QPushButton) if b.text() == words]
+        made = next(b for b in buttons if b.isVisible())
+        QTest.mouseClick(made, Qt.MouseButton.LeftButton)
+        self.wait()
+
+    def click_at(self, point: Sequence[float], held=NONE, pane: Pane | None = None) -> None:
+        """Click where a point of the job's own space is seen."""
+        pane = pane or self.pane
+        x, y, _ = pane.view.project(np.array([point], dtype=float))[0]
+        QTest.mouseClick(pane, Qt.MouseButton.LeftButton, held, QPoint(round(x), round(y)))
+        self.wait()
 
     def hover(self, place: QPoint, pane: Pane | None = None) -> None:
         pane = pane or self.pane

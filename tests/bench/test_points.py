@@ -16,14 +16,6 @@ from usual_clay.demo.points import probed_outline, true_outline, write_point_lis
 from usual_clay.job.items import PointList
 
 
-def press(hands: Hands, words: str) -> None:
-    from PySide6.QtWidgets import QPushButton
-
-    made = next(b for b in hands.window.cards.card.findChildren(QPushButton) if b.text() == words)
-    QTest.mouseClick(made, Qt.MouseButton.LeftButton)
-    hands.wait()
-
-
 def bring_in(hands: Hands, path: Path) -> PointList:
     hands.window.open_file(path)
     hands.wait()
@@ -43,7 +35,7 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     assert points.closed
     session = hands.session
     assert "315 points; a closed run" in hands.window.cards.card.about.text()
-    press(hands, "Suggest slips")
+    hands.press("Suggest slips")
     _, slipped = probed_outline()
     assert set(np.flatnonzero(slipped)) <= set(session.suggested)
     assert len(session.suggested) <= 16
@@ -52,12 +44,13 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     x, y = hands.pane.view.project(points.points)[session.suggested[0], :2].round().astype(int)
     ringed = hands.picture()[y - 8 : y + 9, x - 8 : x + 9]
     assert (np.abs(ringed - palette.rgb(palette.PLUM) * 255).max(axis=2) < 60).any()
-    press(hands, "Take out")
+    hands.press("Take out")
     cleaned = session.job.items[points.id]
     assert isinstance(cleaned, PointList)
     assert set(np.flatnonzero(slipped)) <= set(cleaned.out)
     assert len(cleaned.points) == 315
-    press(hands, "Move to the surface")
+    hands.press("ball")
+    hands.press("Move to the surface")
     moved = session.job.items[session.chosen or ""]
     assert isinstance(moved, PointList)
     assert moved.id != points.id
@@ -71,7 +64,8 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     assert np.array_equal(again.out, cleaned.out)
     assert np.array_equal(again.points, cleaned.points)
     session.choose(again.id)
-    press(hands, "Put back")
+    hands.press("clean")
+    hands.press("Put back")
     assert not len(session.job.items[points.id].out)  # type: ignore[attr-defined]
     hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
     assert len(session.job.items[points.id].out) == len(cleaned.out)  # type: ignore[attr-defined]
@@ -111,7 +105,7 @@ def test_locked_points_stay(hands: Hands, tmp_path: Path) -> None:
     _, belly = write_point_lists(tmp_path)
     points = bring_in(hands, belly)
     hands.session.set_flag(points.id, "locked", True)
-    press(hands, "Suggest slips")
+    hands.press("Suggest slips")
     take_out(
         hands.session,
         hands.session.job.items[points.id],  # type: ignore[arg-type]
@@ -129,7 +123,8 @@ def test_loose_points_are_put_in_order(hands: Hands, tmp_path: Path) -> None:
     points = bring_in(hands, belly)
     steps = np.abs(np.diff(points.points[:, 0]))
     assert np.median(steps) > 10
-    press(hands, "Put in order")
+    hands.press("order")
+    hands.press("Put in order")
     made = hands.session.job.items[points.id]
     assert isinstance(made, PointList)
     assert np.abs(np.diff(made.points[:, 0])).max() < 5

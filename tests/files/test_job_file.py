@@ -18,16 +18,34 @@ import pytest
 
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.picture.look import Look
+from usual_clay.core.picture.outline import OutlineSettings
+from usual_clay.core.picture.placement import TRUE_PLANES, Placement
+from usual_clay.core.points.ball import BallSettings
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
+from usual_clay.core.scan.section import SectionSettings
+from usual_clay.core.scan.shapes import ShapeSettings, SimpleShape
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.demo.make import BACK_SEED
 from usual_clay.demo.scan import pose
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import VERSION, read_job, write_job
-from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.files.picture_file import encoded
+from usual_clay.job.items import (
+    Curve,
+    Followed,
+    Picture,
+    PointList,
+    Region,
+    Scan,
+    Shape,
+    Surface,
+)
 from usual_clay.job.job import Job, sample_of
 from usual_clay.job.recipes import Recipe
-from usual_clay.job.remake import basis_of, is_stale, remake, stale
+from usual_clay.job.remake import basis_of, is_stale, remake, source_of, stale
 
 
 @pytest.fixture(scope="module")
@@ -49,7 +67,45 @@ def small_job(lure: TriangleMesh) -> Job:
     )  # fmt: skip
     basis = basis_of(job, blank)
     assert basis is not None
-    return job.with_item(remake(blank, basis, [sample_of(job, region)])[0])
+    job = job.with_item(remake(blank, basis, [sample_of(job, region)])[0])
+    return with_references(job, scan, region)
+
+
+def with_references(job: Job, scan: Scan, region: Region) -> Job:
+    """Add a picture, runs that follow one another, a shape and a spline."""
+    picture = Picture(
+        id=job.new_id("picture"), name="Side", data=encoded(np.full((30, 40, 3), 200, np.uint8)),
+        size=(40, 30), placement=Placement(TRUE_PLANES["top"], 80, 60, 3, -4, 0.1, 2.5, True),
+        look=Look(0.4, clear=(1, 2, 3), depth="over"), source="side.png", colour="#93A67C",
+    )  # fmt: skip
+    job = job.with_item(picture)
+    turn = np.linspace(0, 6, 60)
+    run = PointList(
+        id=job.new_id("points"), name="Run", points=np.stack([9 * np.cos(turn), 6 * np.sin(turn),
+        0 * turn], axis=1), out=np.array([3, 9]), closed=True, source="run.csv", unit="cm",
+    )  # fmt: skip
+    job = job.with_item(run)
+    items = (
+        PointList(id="", name="Touched", points=np.zeros((3, 3)),
+                  recipe=Recipe("ball", (run.id,), BallSettings(0.5, "in"))),
+        PointList(id="", name="Cut", points=np.zeros((3, 3)), recipe=Recipe(
+            "section", (scan.id,), SectionSettings("x", float(scan.mesh.box[:, 0].mean()), 0))),
+        PointList(id="", name="Drawn", points=np.zeros((3, 3)), recipe=Recipe(
+            "outline", (picture.id,), OutlineSettings("edge", 0.2, ((1.5, 2.0), (9.0, 9.5)), 7))),
+        Shape(id="", name="Flat", geometry=SimpleShape("plane", np.zeros(3), np.eye(3)[2]),
+              recipe=Recipe("shape", (region.id,), ShapeSettings("plane"))),
+        Curve(id="", name="Line", geometry=BSplineCurve(np.array([0.0, 0, 1, 1]), np.eye(3)[:2]),
+              recipe=Recipe("spline", (run.id,), RunSettings(9))),
+    )  # fmt: skip
+    for item in items:
+        added = replace(item, id=job.new_id("item"))
+        basis = basis_of(job, added)
+        assert basis is not None
+        if added.name != "Drawn":
+            sources = [source_of(job, source) for source in basis.recipe.sources]
+            added = remake(added, basis, sources)[0]
+        job = job.with_item(added)
+    return job
 
 
 @pytest.fixture
@@ -65,16 +121,34 @@ def assert_same(one: Job, other: Job) -> None:
     for a, b in zip(one.items.values(), other.items.values(), strict=True):
         assert type(a) is type(b)
         assert (a.id, a.name, a.visible, a.locked) == (b.id, b.name, b.visible, b.locked)
+        assert a.colour == b.colour
+        if isinstance(a, Followed) and isinstance(b, Followed):
+            assert a.recipe == b.recipe
+            assert is_stale(one, a) == is_stale(other, b)
         if isinstance(a, Scan) and isinstance(b, Scan):
             assert np.array_equal(a.mesh.vertices, b.mesh.vertices)
             assert np.array_equal(a.mesh.triangles, b.mesh.triangles)
             assert (a.source, a.unit) == (b.source, b.unit)
+        elif isinstance(a, Picture) and isinstance(b, Picture):
+            assert (a.data, a.size, a.placement) == (b.data, b.size, b.placement)
+            assert (a.look, a.source) == (b.look, b.source)
+        elif isinstance(a, PointList) and isinstance(b, PointList):
+            assert np.array_equal(a.points, b.points)
+            assert np.array_equal(a.out, b.out)
+            assert (a.closed, a.source, a.unit) == (b.closed, b.source, b.unit)
+        elif isinstance(a, Shape) and isinstance(b, Shape):
+            assert np.array_equal(a.geometry.point, b.geometry.point)
+            assert np.array_equal(a.geometry.axis, b.geometry.axis)
+            assert a.geometry.span == pytest.approx(b.geometry.span)
+            assert one.report(a) == other.report(b)
+        elif isinstance(a, Curve) and isinstance(b, Curve):
+            assert np.array_equal(a.geometry.points, b.geometry.points)
+            assert one.report(a) == other.report(b)
         elif isinstance(a, Region) and isinstance(b, Region):
             assert np.array_equal(a.vertices, b.vertices)
         elif isinstance(a, Surface) and isinstance(b, Surface):
             assert np.array_equal(a.geometry.points, b.geometry.points)
             assert np.array_equal(a.geometry.knots_u, b.geometry.knots_u)
-            assert a.recipe == b.recipe
             assert one.report(a) == other.report(b)
             assert [(c.nu, c.nv) for c in a.candidates] == [(c.nu, c.nv) for c in b.candidates]
             assert is_stale(one, a) == is_stale(other, b)
@@ -105,7 +179,19 @@ def test_a_stale_surface_comes_back_stale(small_job: Job, tmp_path: Path) -> Non
     recipe = replace(surface.recipe, settings=replace(surface.recipe.settings, smoothness=0.5))
     edited = small_job.changed(surface.id, recipe=recipe, locked=False)
     write_job(tmp_path / "a.uclay", edited)
-    assert stale(read_job(tmp_path / "a.uclay")) == [surface.id]
+    assert surface.id in stale(read_job(tmp_path / "a.uclay"))
+
+
+def test_a_first_version_is_still_read(small_job: Job, saved: Path) -> None:
+    def older(told: dict[str, Any]) -> None:
+        told["version"] = 1
+        told["items"] = [one for one in told["items"] if one["kind"] in ("scan", "region")]
+        for one in told["items"]:
+            one.pop("colour")
+            one.pop("colours", None)
+
+    rewrite(saved, older)
+    assert [type(one) for one in read_job(saved).items.values()] == [Scan, Region]
 
 
 def test_a_newer_version_is_refused_with_a_reason(saved: Path) -> None:
@@ -184,6 +270,7 @@ def item(told: dict[str, Any], kind: str) -> dict[str, Any]:
         ("arrays/region-2.vertices.npy", npy(np.array([10**9], dtype=np.int32)), "does not fit"),
         ("arrays/surface-3.knots_u.npy", npy(np.linspace(0, 1, 9)), "clamped"),
         ("arrays/surface-3.points.npy", npy(np.zeros((5, 7, 3))), "do not fit|knots"),
+        ("pictures/picture-4.data", b"no picture", "no readable picture"),
         ("../outside.npy", b"x", "points outside"),
         ("/outside.npy", b"x", "points outside"),
     ],
@@ -210,6 +297,13 @@ def test_arrays_that_lie_are_refused(saved: Path, name: str, data: bytes, words:
         lambda told: item(told, "surface")["recipe"]["settings"].update(nu=1),
         lambda told: item(told, "surface")["recipe"]["settings"].update(magic=1),
         lambda told: item(told, "surface")["candidates"].update(counts=[[4, 4]] * 9),
+        lambda told: item(told, "picture").update(size=[40, 31]),
+        lambda told: item(told, "picture")["placement"].update(width=0),
+        lambda told: item(told, "picture")["placement"]["plane"].update(up=[1, 0, 0.1]),
+        lambda told: item(told, "picture")["look"].update(sparkle=1),
+        lambda told: item(told, "shape")["shape"].update(kind="blob"),
+        lambda told: item(told, "shape")["shape"].update(point=[0, None, 1]),
+        lambda told: item(told, "curve").update(knots="arrays/none.npy"),
     ],
 )
 def test_json_that_makes_no_sense_is_refused(

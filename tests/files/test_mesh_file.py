@@ -12,7 +12,7 @@ import trimesh
 from tests.conftest import sphere
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files.errors import FileError
-from usual_clay.files.mesh_file import read_mesh, write_mesh
+from usual_clay.files.mesh_file import guess_unit, read_mesh, read_scan, write_mesh
 
 TETRA = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]])
 FACES = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]])
@@ -110,3 +110,43 @@ def test_one_triangle_is_a_mesh_but_no_region_to_drape(tmp_path: Path) -> None:
     path = tmp_path / "one.ply"
     path.write_text(ply(GOOD, "3 0 1 2\n", (3, 1)))
     assert len(read_mesh(path).triangles) == 1
+
+
+def test_colours_and_clouds_come_along(tmp_path: Path) -> None:
+    ball = sphere(10)
+    seen = np.column_stack([(ball.vertices * 12 + 128), np.full(len(ball.vertices), 255)])
+    made = trimesh.Trimesh(ball.vertices, ball.triangles, process=False,
+                           vertex_colors=seen.astype(np.uint8))  # fmt: skip
+    made.export(tmp_path / "a.ply")
+    read = read_scan(tmp_path / "a.ply")
+    assert read.mesh is not None
+    assert read.colours is not None
+    # Each colour has stayed with its vertex through the merging.
+    assert np.abs(read.colours - (read.mesh.vertices * 12 + 128)).max() < 1.5
+    plain = trimesh.Trimesh(ball.vertices, ball.triangles, process=False)
+    for name in ("a.off", "a.stl"):
+        plain.export(tmp_path / name)
+        other = read_scan(tmp_path / name)
+        assert other.mesh is not None
+        assert other.colours is None
+        assert len(other.mesh.triangles) == len(ball.triangles)
+    trimesh.Scene([plain]).export(tmp_path / "a.glb")
+    assert read_scan(tmp_path / "a.glb").mesh is not None
+    trimesh.PointCloud(ball.vertices).export(tmp_path / "cloud.ply")
+    cloud = read_scan(tmp_path / "cloud.ply")
+    assert cloud.mesh is None
+    assert cloud.places == pytest.approx(ball.vertices, abs=1e-5)
+    (tmp_path / "odd.ply").write_text(ply("0 0 0\nnan 0 0\n0 1 0\n", "", (3, 0)))
+    with pytest.raises(FileError, match="the first is point 2"):
+        read_scan(tmp_path / "odd.ply")
+
+
+def test_units_are_guessed_with_a_reason() -> None:
+    box = np.array([[0.0, 0, 0], [1, 0.4, 0.3]])
+    for size, name, unit, words in (
+        (96.0, "a.stl", "mm", "likely length"), (0.096, "a.stl", "m", "96 mm in metres"),
+        (3.8, "a.ply", "cm", "tiny"), (0.1, "a.glb", "m", "by its standard"),
+    ):  # fmt: skip
+        guess, reason = guess_unit(Path(name), size * box)
+        assert guess == unit
+        assert words in reason

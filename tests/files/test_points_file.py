@@ -7,10 +7,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from usual_clay.cli import BAD_INPUT, MET, main
 from usual_clay.demo.points import true_outline, write_point_lists
+from usual_clay.demo.probe import StandInProbe
 from usual_clay.files.errors import FileError
+from usual_clay.files.point_stream import PointStream, ReplayStream
 from usual_clay.files.points_file import read_points, write_points
 
 
@@ -188,3 +191,58 @@ def test_points_command_refuses_what_clashes(
     command = ["points", str(path), "--out", str(tmp_path / "o.csv"), *more]
     assert main(command) == BAD_INPUT
     assert words in capsys.readouterr().err
+
+
+def test_a_spoilt_piece_is_read_row_by_row_and_the_rest_at_once(tmp_path: Path) -> None:
+    lines = [f"{n},{n / 2},1" for n in range(50_000)]
+    lines[30_000] = "30000,slip,1"
+    read = read_points(put(tmp_path, "a.csv", "x,y,z\n" + "\n".join(lines)))
+    assert len(read.points) == 49_999
+    assert [(row.number, row.reason) for row in read.bad] == [(30_002, "'slip' is no number")]
+    assert read.points[29_999:30_001, 0].tolist() == [29_999, 30_001]
+
+
+def test_columns_are_chosen_and_shown(tmp_path: Path) -> None:
+    path = put(tmp_path, "a.csv", "no;label;e [cm];n [cm];h [cm]\n1;a;2;3;4\n2;b;5;6;7\n")
+    read = read_points(path, columns=(2, 4))
+    assert read.points.tolist() == [[20, 40], [50, 70]]
+    assert read.heads == ("no", "label", "e [cm]", "n [cm]", "h [cm]")
+    assert read.sample[0] == ("1", "a", "2", "3", "4")
+    assert read.chosen == (2, 4)
+
+
+def test_streams_pause_go_on_and_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    now = [100.0]
+    monkeypatch.setattr("usual_clay.files.point_stream.time.monotonic", lambda: now[0])
+    path = put(tmp_path, "run.csv", "x,y,z\n" + "\n".join(f"{n},0,0" for n in range(100)))
+    streams: list[PointStream] = [ReplayStream(path, pace=10), StandInProbe(pace=10, spacing=2.4)]
+    for stream in streams:
+        assert len(stream.take()) == 0
+        stream.start()
+        now[0] += 2
+        first = stream.take()
+        assert len(first) == 20
+        stream.pause()
+        now[0] += 50
+        assert len(stream.take()) == 0
+        stream.start()
+        now[0] += 1
+        more = stream.take()
+        assert len(more) == 10
+        assert not stream.is_over
+        now[0] += 1000
+        rest = stream.take()
+        assert stream.is_over
+        assert len(stream.take()) == 0
+        whole = np.concatenate([first, more, rest])
+        steps = np.linalg.norm(np.diff(whole, axis=0), axis=1)
+        spacing = 1 if isinstance(stream, ReplayStream) else 2.4
+        assert np.median(steps) == pytest.approx(spacing, rel=0.02)
+    # The stand-in's points are a ball's centres: its radius off the true outline, slips apart.
+    probe = StandInProbe(spacing=1.0, noise=0.0, slips=0.0, ball=4.0)
+    away = cKDTree(true_outline()).query(probe._points)[0]
+    assert away == pytest.approx(np.full(len(away), 2.0), abs=0.02)
+    slipped = cKDTree(true_outline()).query(StandInProbe(slips=5.0, seed=2)._points)[0]
+    assert 3 < (slipped > 1.7).sum() < 60
+    with pytest.raises(FileError, match="is empty"):
+        ReplayStream(put(tmp_path, "none.csv", ""))

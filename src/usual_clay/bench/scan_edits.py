@@ -28,9 +28,19 @@ LEAST_PART, MOST_PARTS = 0.002, 24
 REGION_COLOURS = ("#7E9AA8", "#93A67C", "#C2A25A", "#A98BA8", "#6FA39B", "#B58A76", "#8D8FB5")
 
 
-def ask(session: Session, words: str, task: Callable[[], Any], done: Callable[[Any], None]) -> None:
-    """Compute something in the background and hand it to `done`; the newest question wins."""
-    session.work.start("ask", words, lambda *_: task(), done, failed=lambda e: session.fail("", e))
+def ask(
+    session: Session,
+    words: str,
+    task: Callable[[], Any],
+    done: Callable[[Any], None],
+    key: str = "ask",
+) -> None:
+    """Compute something in the background and hand it to `done`; the newest of a key wins.
+
+    What a card looks up by itself has the key "look", so that it never takes the place of what
+    the user asked for.
+    """
+    session.work.start(key, words, lambda *_: task(), done, failed=lambda e: session.fail("", e))
 
 
 def mend_scan(session: Session, scan: Scan, kind: str, size: float = 0.0) -> None:

@@ -296,7 +296,11 @@ class Session(QObject):
     def stop_work(self) -> bool:
         """Stop what the user asked for and is waiting for; tell whether there was any."""
         searches = [f"search {s.id}" for s in self.job.all(Surface)]
-        busy = [key for key in ("drape", "bring in", "ask", *searches) if self.work.is_wanted(key)]
+        busy = [
+            key
+            for key in ("drape", "bring in", "ask", "look", *searches)
+            if self.work.is_wanted(key)
+        ]
         for key in busy:
             # A search has a best so far; the others have nothing to show yet.
             (self.work.cancel if key in searches else self.work.drop)(key)
@@ -339,7 +343,7 @@ class Session(QObject):
         for item in self.job.all(Followed):
             self.work.drop(item.id)
             self.work.drop(f"search {item.id}")
-        for key in ("drape", "ask"):
+        for key in ("drape", "ask", "look"):
             self.work.drop(key)
         self.history = History(job)
         self._saved, self._proposal, self.path = job, None, path

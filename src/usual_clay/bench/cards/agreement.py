@@ -45,7 +45,7 @@ class AgreementCard(Card):
         if job is self._job or not self.isVisible():
             return
         self._job = job
-        ask(self.session, "Comparing references", lambda: compare(job), self._show)
+        ask(self.session, "Comparing references", lambda: compare(job), self._show, "look")
 
     def _show(self, found: list[Difference]) -> None:
         self.found = found

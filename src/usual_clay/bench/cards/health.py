@@ -143,7 +143,7 @@ class HealthCard(Card):
         for count in self.counts.values():
             count.setText("…")
         mesh = scan.mesh
-        ask(self.session, f"Examining {scan.name}", lambda: examine(mesh), self._came)
+        ask(self.session, f"Examining {scan.name}", lambda: examine(mesh), self._came, "look")
 
     def _came(self, health: Health) -> None:
         self.health = health

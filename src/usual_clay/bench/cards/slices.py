@@ -12,7 +12,7 @@ from usual_clay.bench.scan_edits import add_sections, ask
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.arrays import Floats
-from usual_clay.core.scan.section import sections, stations_along
+from usual_clay.core.scan.section import Section, sections, stations_along
 from usual_clay.job.items import Scan
 
 MOST = 500
@@ -88,9 +88,11 @@ class SlicesCard(Card):
         self._shown = shown
         mesh, normal = scan.mesh, np.eye(3)["xyz".index(self._axis)]
         self.found.setText("Cutting ...")
-        ask(self.session, "", lambda: [s for at in stations for s in sections(mesh, at * normal,
-                                                                              normal)],
-            self._came)  # fmt: skip
+
+        def cut() -> list[Section]:
+            return [each for at in stations for each in sections(mesh, at * normal, normal)]
+
+        ask(self.session, "", cut, self._came, "look")
 
     def _came(self, cut: list) -> None:
         if not self.isVisible():
@@ -114,6 +116,6 @@ class SlicesCard(Card):
             self.cancel()
 
     def cancel(self) -> None:
+        self._done()
         self._shown = ()
         self.session.light([])
-        self._done()

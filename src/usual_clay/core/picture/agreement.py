@@ -87,8 +87,8 @@ class _Shape:
 def agreement(references: Sequence[Reference]) -> list[Difference]:
     """Compare references pair by pair, what matters first, turns before sizes and places.
 
-    Two outlines in one plane are compared by their areas, middles and long axes, which noise in
-    single points hardly moves; others by their extents along the axes that both show. An outline
+    Two outlines in one plane are compared by the areas, middles and long axes of their hulls, which
+    noise in single points hardly moves; others by their extents along the axes that both show. An outline
     that is its own mirror image tells by itself whether it is turned.
     """
     found = _compared(references)
@@ -134,11 +134,10 @@ def _askew(one: Reference) -> list[Difference]:
 
 def _in_one_plane(first: Reference, second: Reference) -> list[Difference]:
     assert first.plane is not None
+    # Hulls are compared: a slot that one of them does not show moves them little, and what fills
+    # space has no outline of its own.
     flat = [reference.outline[:, first.plane] for reference in (first, second)]
-    if second.plane is None:
-        # What fills space shows no outline of its own: hulls are compared.
-        flat = [points[ConvexHull(points).vertices] for points in flat]
-    a, b = _shape(flat[0]), _shape(flat[1])
+    a, b = (_shape(points[ConvexHull(points).vertices]) for points in flat)
     made = []
     factor = float(np.sqrt(b.area / a.area))
     size = float(np.sqrt(a.area))
