@@ -150,7 +150,7 @@ def hands(app: QApplication, monkeypatch: pytest.MonkeyPatch) -> Iterator[Hands]
     """An empty window."""
     QSettings().clear()
     window = Window()
-    monkeypatch.setattr(window, "_may_leave", lambda: True)
+    monkeypatch.setattr(window.documents, "may_leave", lambda: True)
     window.show()
     made = Hands(window)
     made.wait()
@@ -173,7 +173,7 @@ def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
 @pytest.fixture
 def with_demo(hands: Hands) -> Hands:
     """A window with the finished demo job, its drape chosen."""
-    hands.window.open_file(demo_job_file())
+    hands.window.documents.open_file(demo_job_file())
     hands.wait()
     return hands
 

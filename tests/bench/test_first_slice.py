@@ -22,7 +22,7 @@ from usual_clay.job.items import Region, Scan, Surface
 def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> None:
     window, session = hands.window, hands.session
     # The scan's file has no unit: it is asked for, with the size it makes.
-    window.open_file(scan_file)
+    window.documents.open_file(scan_file)
     hands.wait()
     card = window.cards.get("bring in")
     assert window.cards.card is card
@@ -76,11 +76,11 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     # STEP, IGES and STL.
     session.choose(again.id)
     for suffix in (".step", ".igs"):
-        window.write_to(tmp_path / f"back{suffix}")
+        window.documents.write_to(tmp_path / f"back{suffix}")
         hands.wait()
         (back,) = read_exchange(tmp_path / f"back{suffix}")
         assert np.abs(back.points - again.geometry.points).max() < 1e-9
-    window.write_to(tmp_path / "back.stl")
+    window.documents.write_to(tmp_path / "back.stl")
     hands.wait()
     assert len(read_mesh(tmp_path / "back.stl").triangles) > 100
 
@@ -235,13 +235,13 @@ def test_a_damaged_job_leaves_the_open_one_alone(with_demo: Hands, tmp_path: Pat
     before = with_demo.session.job
     bad = tmp_path / "bad.uclay"
     bad.write_bytes(b"PK\x03\x04 nonsense")
-    with_demo.window.open_file(bad)
+    with_demo.window.documents.open_file(bad)
     with_demo.wait()
     assert with_demo.session.job is before
     assert "damaged" in with_demo.window.cards.told.text()
     odd = tmp_path / "letter.ply"
     odd.write_text("a letter")
-    with_demo.window.open_file(odd)
+    with_demo.window.documents.open_file(odd)
     with_demo.wait()
     assert with_demo.session.job is before
     assert "no readable PLY" in with_demo.window.cards.told.text()

@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 
 from tests.bench.conftest import ALT, CTRL, Hands
 from usual_clay.bench.cards.health import AILMENTS
-from usual_clay.bench.picture_edits import compare
+from usual_clay.bench.edits.pictures import compare
 from usual_clay.bench.stage.picking import under
 from usual_clay.bench.stage.reading import reading
 from usual_clay.core.picture.placement import corners, to_flat, to_space
@@ -50,7 +50,7 @@ def hide_all_but(hands: Hands, *shown: str) -> None:
 
 def pin_and_scale(hands: Hands, path: Path, view: str) -> Picture:
     """Pin a picture with its guessed plane, and scale it by clicks on the ends of its bar."""
-    hands.window.open_file(path)
+    hands.window.documents.open_file(path)
     hands.wait()
     assert hands.window.cards.card.plane._buttons[view].isChecked()  # type: ignore[attr-defined]
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
@@ -98,7 +98,7 @@ def test_three_pictures_are_scaled_and_brought_to_agree(
     # A true outline beside them, as the ball's offset leaves it.
     np.savetxt(tmp_path / "true.csv", true_outline()[::30], delimiter=",", header="x,y,z",
                comments="")  # fmt: skip
-    hands.window.open_file(tmp_path / "true.csv")
+    hands.window.documents.open_file(tmp_path / "true.csv")
     hands.wait()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     for item in list(hands.session.job.items.values()):
@@ -128,7 +128,7 @@ def test_three_pictures_are_scaled_and_brought_to_agree(
 
 
 def test_a_picture_is_moved_scaled_and_turned_by_hand(hands: Hands, pictures: list[Path]) -> None:
-    hands.window.open_file(pictures[0])
+    hands.window.documents.open_file(pictures[0])
     hands.wait()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     made = chosen(hands)
@@ -183,7 +183,7 @@ def test_a_picture_is_moved_scaled_and_turned_by_hand(hands: Hands, pictures: li
 def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     hands: Hands, pictures: list[Path]
 ) -> None:
-    hands.window.open_files([pictures[2], pictures[2], pictures[2]])
+    hands.window.documents.open_files([pictures[2], pictures[2], pictures[2]])
     hands.wait()
     hands.window.cards.card.step.setValue(12.5)  # type: ignore[attr-defined]
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
@@ -246,7 +246,7 @@ def test_points_are_ringed_taken_out_and_what_follows_is_made_anew(
     hands: Hands, tmp_path: Path
 ) -> None:
     outline, _ = write_point_lists(tmp_path)
-    hands.window.open_file(outline)
+    hands.window.documents.open_file(outline)
     hands.wait()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     run = chosen(hands)
@@ -313,7 +313,7 @@ def test_points_are_ringed_taken_out_and_what_follows_is_made_anew(
 def test_points_are_brought_down_with_a_word_before(hands: Hands, tmp_path: Path) -> None:
     path = tmp_path / "wavy.csv"
     np.savetxt(path, [[n, n / 2, 2.1 * np.sin(n)] for n in range(60)], delimiter=",")
-    hands.window.open_file(path)
+    hands.window.documents.open_file(path)
     hands.wait()
     card = hands.window.cards.card
     QTest.mouseClick(card.plane._buttons["xy"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
@@ -541,7 +541,7 @@ def test_loose_points_can_be_draped(hands: Hands, lure: TriangleMesh, tmp_path: 
     here = pose().to_lure(lure.vertices)
     top = here[(here[:, 2] > 9) & (np.abs(here[:, 0] - 40) < 20)]
     np.savetxt(tmp_path / "top.xyz", top, "%.5f")
-    hands.window.open_file(tmp_path / "top.xyz")
+    hands.window.documents.open_file(tmp_path / "top.xyz")
     hands.wait()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     assert len(chosen(hands).points) == len(top)  # type: ignore[attr-defined]

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from tests.bench.conftest import CTRL, Hands
-from usual_clay.bench.window import Window
+from usual_clay.bench.documents import Documents
 from usual_clay.bench.work import Work
 from usual_clay.core.progress import Cancelled
 from usual_clay.demo.make import demo_job_file
@@ -187,7 +187,7 @@ def test_the_demos_own_file_is_not_written_over(
         asked.append(1)
         return str(tmp_path / "own"), ""
 
-    monkeypatch.setattr("usual_clay.bench.window.QFileDialog.getSaveFileName", ask)
+    monkeypatch.setattr("usual_clay.bench.documents.QFileDialog.getSaveFileName", ask)
     session.rename(only(with_demo, Surface).id, "Mine")
     with_demo.key(Qt.Key.Key_S, CTRL, with_demo.pane)
     assert asked == [1]
@@ -201,7 +201,8 @@ def test_leaving_with_changes_asks_first(
     app: QApplication, with_demo: Hands, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     window = with_demo.window
-    monkeypatch.setattr(window, "_may_leave", lambda: Window._may_leave(window))
+    ask = Documents(window)
+    monkeypatch.setattr(window.documents, "may_leave", ask.may_leave)
     answers = []
 
     def ask(*_: object) -> QMessageBox.StandardButton:
@@ -209,10 +210,10 @@ def test_leaving_with_changes_asks_first(
         return QMessageBox.StandardButton.Cancel
 
     monkeypatch.setattr(QMessageBox, "question", ask)
-    assert window._may_leave()
+    assert window.documents.may_leave()
     assert not answers
     with_demo.session.rename(only(with_demo, Surface).id, "Other")
-    window.new()
+    window.documents.new()
     assert answers == [1]
     assert with_demo.session.job.items
 
@@ -243,7 +244,7 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
         assert words in window.cards.told.text()
     assert hands.session.tool is None
     assert "No scan is shown" in window.stage.scene.why_no_scan("the brush")
-    window.write_to(Path("/tmp/none.step"))
+    window.documents.write_to(Path("/tmp/none.step"))
     hands.wait()
     assert "no surface to write" in window.cards.told.text()
 

@@ -10,14 +10,14 @@ from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
 from tests.bench.conftest import CTRL, Hands
-from usual_clay.bench.point_edits import take_out
+from usual_clay.bench.edits.points import take_out
 from usual_clay.bench.theme import palette
 from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
 from usual_clay.job.items import PointList
 
 
 def bring_in(hands: Hands, path: Path) -> PointList:
-    hands.window.open_file(path)
+    hands.window.documents.open_file(path)
     hands.wait()
     # Columns named x and z say themselves where they belong; all three stay in space.
     card = hands.window.cards.get("bring in")
@@ -74,7 +74,7 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
 def test_bad_rows_are_shown_before_they_are_skipped(hands: Hands, tmp_path: Path) -> None:
     path = tmp_path / "probe.csv"
     path.write_text("x,y,z\n0,0,0\nslip,0,0\n10,0,0\n20,5,\n30,5,1\n")
-    hands.window.open_file(path)
+    hands.window.documents.open_file(path)
     hands.wait()
     words = hands.window.cards.get("bring in").made.text()
     assert "2 rows are no points" in words
@@ -91,7 +91,7 @@ def test_bad_rows_are_shown_before_they_are_skipped(hands: Hands, tmp_path: Path
 def test_two_nameless_columns_ask_for_their_plane(hands: Hands, tmp_path: Path) -> None:
     path = tmp_path / "run.csv"
     path.write_text("1;2\n3;4\n5;7\n")
-    hands.window.open_file(path)
+    hands.window.documents.open_file(path)
     hands.wait()
     card = hands.window.cards.get("bring in")
     assert card.plane_row.isVisible()

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from usual_clay.bench.drape_edits import set_drape
+from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font

@@ -55,7 +55,7 @@ def settle(window, seconds: float = 60.0) -> None:  # type: ignore[no-untyped-de
 def _open_demo(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.demo.make import demo_job_file
 
-    window.open_file(demo_job_file())
+    window.documents.open_file(demo_job_file())
     settle(window)
 
 
@@ -66,7 +66,7 @@ def _empty(window) -> None:  # type: ignore[no-untyped-def]
 def _bring_in(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.demo.make import demo_scan_file
 
-    window.open_file(demo_scan_file())
+    window.documents.open_file(demo_scan_file())
 
 
 def _brush(window) -> None:  # type: ignore[no-untyped-def]
@@ -138,22 +138,105 @@ def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
     )  # fmt: skip
 
 
+def _gather(window, kind: type, name: str = ""):  # type: ignore[no-untyped-def]
+    """Open the demo job at Gather with one of its items shown and chosen; return the item."""
+    _open_demo(window)
+    window.set_station("Gather")
+    item = next(i for i in window.session.job.all(kind) if name in i.name)
+    if not item.visible:
+        window.session.set_flag(item.id, "visible", True)
+    window.session.choose(item.id)
+    settle(window)
+    return window.session.job.items[item.id]
+
+
 def _points(window) -> None:  # type: ignore[no-untyped-def]
     """The probed outline with its suspected slips ringed."""
-    import tempfile
-
-    from usual_clay.bench.point_edits import add_points, suggest
-    from usual_clay.demo.points import write_point_lists
-    from usual_clay.files.points_file import read_points
+    from usual_clay.bench.edits.points import put_back, suggest
+    from usual_clay.demo.make import SLIP_LIMIT
     from usual_clay.job.items import PointList
 
-    with tempfile.TemporaryDirectory() as folder:
-        outline, _ = write_point_lists(Path(folder))
-        add_points(window.session, read_points(outline), outline.name, None)
-    window.set_station("Gather")
+    points = _gather(window, PointList, "probed")
+    put_back(window.session, points)
     settle(window)
-    points = next(window.session.job.all(PointList))
-    suggest(window.session, points, 0.09)
+    suggest(window.session, window.session.job.items[points.id], SLIP_LIMIT)
+
+
+def _picture(window) -> None:  # type: ignore[no-untyped-def]
+    """The side picture under its handles, square-on."""
+    from usual_clay.job.items import Picture
+
+    picture = _gather(window, Picture, "Side")
+    window.look_at_picture(picture)
+    window.stage.switch("scan", False)
+    window.stage.switch("surfaces", False)
+    window.stage.swap()
+
+
+def _agreement(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.job.items import Picture
+
+    _open_demo(window)
+    window.set_station("Gather")
+    for picture in list(window.session.job.all(Picture)):
+        window.session.set_flag(picture.id, "visible", True)
+    window.session.choose(None)
+    window.ask("agreement")
+
+
+def _health(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.bench.cards.health import AILMENTS
+    from usual_clay.job.items import Scan
+
+    scan = _gather(window, Scan)
+    window.ask("health")
+    settle(window)
+    window.session.light(AILMENTS[0].places(scan.mesh))
+
+
+def _straighten(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.job.items import Scan
+
+    _gather(window, Scan)
+    window.ask("straighten")
+    settle(window)
+    window.cards.card.turn_to("onto")
+
+
+def _slices(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.job.items import Scan
+
+    _gather(window, Scan)
+    window.ask("slice")
+
+
+def _shape(window) -> None:  # type: ignore[no-untyped-def]
+    """A drilled hole, recognised."""
+    from usual_clay.bench.edits.scans import recognise
+    from usual_clay.demo.shape import HOLES
+    from usual_clay.job.items import Scan
+
+    scan = _gather(window, Scan)
+    place = np.array([HOLES[0]["x"] + HOLES[0]["radius"], 0.0, -12.5])
+    seed = int(np.argmin(np.linalg.norm(scan.mesh.vertices - place, axis=1)))
+    recognise(window.session, scan, seed)
+
+
+def _probe(window) -> None:  # type: ignore[no-untyped-def]
+    """The stand-in half way round."""
+    from PySide6.QtWidgets import QApplication
+
+    _open_demo(window)
+    window.set_station("Gather")
+    window.session.choose(None)
+    window.ask("probe")
+    card = window.cards.card
+    card.spacing.setValue(2.0)
+    card.go.click()
+    while len(card.recorded) < 60:
+        QApplication.processEvents()
+        time.sleep(0.01)
+    card.go.click()
 
 
 def _finder(window) -> None:  # type: ignore[no-untyped-def]
@@ -174,6 +257,13 @@ VIEWS: dict[str, Callable] = {
     "to-tolerance": _tolerance,
     "plain-form": _form,
     "points-slips": _points,
+    "picture": _picture,
+    "agreement": _agreement,
+    "probe": _probe,
+    "health": _health,
+    "set-straight": _straighten,
+    "slices": _slices,
+    "simple-shape": _shape,
     "finder": _finder,
     "keys": _keys,
 }

@@ -33,7 +33,7 @@ def run_window(path: Path | None) -> int:
     window = Window()
     window.show()
     if path is not None:
-        QTimer.singleShot(0, partial(window.open_file, path))
+        QTimer.singleShot(0, partial(window.documents.open_file, path))
     code = app.exec()
     retire(window)
     return code

@@ -10,12 +10,10 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QApplication,
-    QFileDialog,
     QHBoxLayout,
     QLineEdit,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -27,12 +25,13 @@ from usual_clay.bench.actions import Actions
 from usual_clay.bench.balance import Balance
 from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.command_table import fill
-from usual_clay.bench.drape_edits import search, start_drape
+from usual_clay.bench.documents import Documents
+from usual_clay.bench.edits.drapes import search, start_drape
+from usual_clay.bench.edits.points import take_out
+from usual_clay.bench.edits.scans import split_at_creases
 from usual_clay.bench.finder import Finder
 from usual_clay.bench.gestures import brush, outline_select, pick, shape, spread
 from usual_clay.bench.hint_line import HintLine
-from usual_clay.bench.point_edits import take_out
-from usual_clay.bench.scan_edits import split_at_creases
 from usual_clay.bench.session import Session
 from usual_clay.bench.shelf import Shelf
 from usual_clay.bench.stage.scene import Target
@@ -42,10 +41,6 @@ from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
 from usual_clay.bench.widgets import rule
 from usual_clay.core.fit.drape import DrapeSettings
-from usual_clay.files import job_file, mesh_file, picture_file, points_file
-from usual_clay.files.deliver import write_surfaces
-from usual_clay.files.errors import FileError
-from usual_clay.files.point_stream import ReplayStream
 from usual_clay.job.items import ItemId, Picture, PointList, Region, Scan, Surface
 
 POINTS_HINT = "<b>Click</b> points to ring them, or <b>drag</b> a box; <b>Ctrl</b> lets go of them."
@@ -68,7 +63,6 @@ PICTURE_HINT = (
 )
 ON_POINTS = ("mark points", "brush points")
 RIGHT_WIDTH = 336
-KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES)
 # A user's own colours for items, all quiet beside teal, plum and saffron.
 COLOURS = (
     ("As its kind", ""), ("Slate", "#7E9AA8"), ("Sage", "#93A67C"), ("Ochre", "#C2A25A"),
@@ -82,6 +76,7 @@ class Window(QMainWindow):
     def __init__(self) -> None:
         super().__init__()
         self.session = Session()
+        self.documents = Documents(self)
         self.table = Actions(self)
         self.top_bar = TopBar(self.session)
         self.rail = ToolRail(self.session, self.table)
@@ -265,21 +260,6 @@ class Window(QMainWindow):
         if name == "probe" and not card.recorded.size:
             card.offer()
 
-    def replay(self) -> None:
-        """Ask for a file of recorded points and replay it as a probe."""
-        told, _ = QFileDialog.getOpenFileName(self, "Replay recorded points", "", "Files (*)")
-        if told:
-            self.replay_file(Path(told))
-
-    def replay_file(self, path: Path) -> None:
-        """Be ready to replay a file of recorded points."""
-        try:
-            stream = ReplayStream(path)
-        except FileError as error:
-            self.session.told.emit("trouble", str(error))
-            return
-        self.cards.ask("probe").offer(stream)
-
     def look_at_picture(self, picture: Picture) -> None:
         """Turn the side light square-on to a picture."""
         self.stage.look_at(picture.placement.plane, picture.name)
@@ -363,116 +343,8 @@ class Window(QMainWindow):
                 words = f"{action.words}\t{self.table.key(action.name)}"
                 menu.addAction(words).triggered.connect(lambda _=False, run=action.run: run())
 
-    # ---- files ---------------------------------------------------------------------------
-
-    def new(self) -> None:
-        if self._may_leave():
-            self.session.new()
-
-    def open(self) -> None:
-        told, _ = QFileDialog.getOpenFileName(self, "Open a job", "", "Usual Clay jobs (*.uclay)")
-        if told:
-            self.open_file(Path(told))
-
-    def open_demo(self) -> None:
-        """Open the demo job, made on first use."""
-        from usual_clay.demo.make import demo_job_file
-
-        self.session.work.start(
-            "demo", "Making the demo job", lambda *_: demo_job_file(), self.open_file,
-            failed=lambda error: self.session.told.emit("trouble", str(error)),
-        )  # fmt: skip
-
-    def bring_in(self, what: str, suffixes: tuple[str, ...]) -> None:
-        """Ask for a file of a scan or of points."""
-        endings = " ".join(f"*{suffix}" for suffix in suffixes)
-        told, _ = QFileDialog.getOpenFileNames(self, f"Bring in {what}", "", f"Files ({endings})")
-        if told:
-            self.open_files([Path(each) for each in told])
-
-    def open_file(self, path: Path) -> None:
-        """Open a job, or offer a scan to be brought in, by the file's ending."""
-        if path.suffix.lower() == job_file.SUFFIX:
-            if self._may_leave() and self.session.open(path):
-                self.set_station("Surface")
-                self.stage.fit()
-                # The newest surface is what the user was at.
-                surfaces = list(self.session.job.all(Surface))
-                self.session.choose(surfaces[-1].id if surfaces else None)
-        elif path.suffix.lower() in KNOWN:
-            self.session.take_tool(None)
-            self.cards.offer([path])
-        else:
-            self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
-
-    def open_files(self, paths: list[Path]) -> None:
-        """Open the first of several files; pictures are taken all together."""
-        if len(paths) > 1 and all(p.suffix.lower() in picture_file.SUFFIXES for p in paths):
-            self.cards.offer(sorted(paths))
-        else:
-            self.open_file(paths[0])
-            if len(paths) > 1:
-                self.session.told.emit("news", f"One at a time: {paths[0].name} is first.")
-
-    def save(self) -> bool:
-        if self.session.path is None or self._is_demo():
-            return self.save_as()
-        return self.session.save(self.session.path)
-
-    def _is_demo(self) -> bool:
-        """Tell whether the demo's own file is open: it is not written over."""
-        from usual_clay.demo.make import demo_folder
-
-        return self.session.path is not None and self.session.path.parent == demo_folder()
-
-    def save_as(self) -> bool:
-        start = f"{self.session.job.name}{job_file.SUFFIX}"
-        told, _ = QFileDialog.getSaveFileName(self, "Save the job", start, "Usual Clay (*.uclay)")
-        if not told:
-            return False
-        return self.session.save(Path(told).with_suffix(job_file.SUFFIX))
-
-    def deliver(self, suffix: str) -> None:
-        """Write the chosen surface, or all visible ones, as STEP, IGES or STL."""
-        told, _ = QFileDialog.getSaveFileName(
-            self, "Write surfaces", f"{self.session.job.name}{suffix}", f"*{suffix}"
-        )
-        if told:
-            self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
-
-    def write_to(self, path: Path) -> None:
-        chosen = self.session.chosen_surface()
-        job = self.session.job
-        surfaces = [chosen] if chosen is not None else [s for s in job.all(Surface) if s.visible]
-        named = [(surface.name, surface.geometry) for surface in surfaces]
-        chord = job.aim.tolerance / 5
-
-        def done(_: object) -> None:
-            names = ", ".join(name for name, _ in named)
-            self.session.told.emit("news", f"Wrote {names} to {path.name}, in mm.")
-
-        def failed(error: Exception) -> None:
-            words = str(error) if isinstance(error, FileError) else repr(error)
-            self.session.told.emit("trouble", words)
-
-        self.session.work.start(
-            "deliver", f"Writing {path.name}", lambda *_: write_surfaces(path, named, chord), done,
-            failed=failed,
-        )  # fmt: skip
-
-    def _may_leave(self) -> bool:
-        """Ask what to do with changes that are not saved."""
-        if self.session.is_saved or not self.session.job.items:
-            return True
-        kind = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self, "Save the job?", f"“{self.session.job.name}” has changes that are not saved.",
-            kind.Save | kind.Discard | kind.Cancel, kind.Save,
-        )  # fmt: skip
-        return self.save() if answer == kind.Save else answer == kind.Discard
-
     def closeEvent(self, event: QCloseEvent) -> None:
-        if self._may_leave():
+        if self.documents.may_leave():
             self.session.work.cancel_all()
             event.accept()
         else:
@@ -484,4 +356,4 @@ class Window(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
-        QTimer.singleShot(0, lambda: self.open_files(paths))
+        QTimer.singleShot(0, lambda: self.documents.open_files(paths))

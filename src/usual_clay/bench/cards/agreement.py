@@ -8,8 +8,8 @@ from dataclasses import replace
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.picture_edits import brought_into_line, compare
-from usual_clay.bench.scan_edits import ask
+from usual_clay.bench.edits.pictures import brought_into_line, compare
+from usual_clay.bench.edits.scans import ask
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import button, label
 from usual_clay.core.picture.agreement import Difference

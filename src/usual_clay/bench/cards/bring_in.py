@@ -11,7 +11,7 @@ from PySide6.QtCore import QSettings, QSignalBlocker
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, thousands
-from usual_clay.bench.point_edits import add_list, add_points
+from usual_clay.bench.edits.points import add_list, add_points
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label
 from usual_clay.core.points.lay import PLANES, lay

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import label
+from usual_clay.bench.widgets import Tile, label
 
 
 class Card(QWidget):
@@ -34,6 +34,19 @@ class Card(QWidget):
         for made in buttons:
             row.addWidget(made, 1)
         (into or self.column).addLayout(row)
+
+
+class TwoFigures(QWidget):
+    """Two tiles side by side: how near most points are, and the worst or the whole of them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.near, self.far = Tile(), Tile()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        row.addWidget(self.near, 1)
+        row.addWidget(self.far, 1)
 
 
 def thousands(count: int) -> str:

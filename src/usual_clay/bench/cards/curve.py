@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QHBoxLayout, QSpinBox
+from PySide6.QtWidgets import QSpinBox
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card, TwoFigures, thousands
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, Tile, button, label, quiet_spin
+from usual_clay.bench.widgets import Row, button, label, quiet_spin
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import Curve, PointList
@@ -28,17 +28,14 @@ class CurveCard(Card):
             part.setToolTip(words)
             part.setAccessibleName(words)
             part.valueChanged.connect(lambda _value: self._set())
-        self.near, self.far = Tile(), Tile()
-        tiles = QHBoxLayout()
-        tiles.setSpacing(8)
-        tiles.addWidget(self.near, 1)
-        tiles.addWidget(self.far, 1)
+        figures = TwoFigures()
+        self.near, self.far = figures.near, figures.far
         self.trouble = label(role="trouble", wraps=True)
         self.loose = button("Set loose", "Stop following the run; the curve stays as it is",
                             clicked=self._set_loose)  # fmt: skip
         self.column.addWidget(Row("Control points", self.controls))
         self.column.addWidget(Row("Degree", self.degree))
-        self.column.addLayout(tiles)
+        self.column.addWidget(figures)
         self.column.addWidget(self.trouble)
         self.column.addWidget(self.loose)
         self.column.addStretch(1)

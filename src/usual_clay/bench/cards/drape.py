@@ -7,12 +7,12 @@ from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, thousands
-from usual_clay.bench.drape_edits import set_drape
+from usual_clay.bench.cards.card import Card, TwoFigures, thousands
+from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, Tile, button, label, quiet_spin
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
@@ -72,13 +72,10 @@ class DrapeCard(Card):
         self.column.addStretch(1)
 
     def _add_result(self, run: Callable[[str], None]) -> None:
-        self.near, self.far = Tile(), Tile()
-        tiles = QHBoxLayout()
-        tiles.setSpacing(8)
-        tiles.addWidget(self.near, 1)
-        tiles.addWidget(self.far, 1)
+        figures = TwoFigures()
+        self.near, self.far = figures.near, figures.far
         self.column.addSpacing(2)
-        self.column.addLayout(tiles)
+        self.column.addWidget(figures)
         self.words = label(role="news", wraps=True)
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.words)

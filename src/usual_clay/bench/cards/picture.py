@@ -11,8 +11,7 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.paged import PagedCard
-from usual_clay.bench.marking import Marking
-from usual_clay.bench.picture_edits import (
+from usual_clay.bench.edits.pictures import (
     add_outline,
     colour_at,
     marks_in_pixels,
@@ -20,6 +19,7 @@ from usual_clay.bench.picture_edits import (
     scale_by,
     square,
 )
+from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.core.picture.outline import OutlineSettings

@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.picture_edits import Row as PictureRow
-from usual_clay.bench.picture_edits import pin
+from usual_clay.bench.edits.pictures import Row as PictureRow
+from usual_clay.bench.edits.pictures import pin
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.picture.placement import TRUE_PLANES, Plane

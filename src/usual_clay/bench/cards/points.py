@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.card import thousands
 from usual_clay.bench.cards.paged import PagedCard
-from usual_clay.bench.point_edits import (
+from usual_clay.bench.edits.points import (
     add_spline,
     follow,
     put_back,

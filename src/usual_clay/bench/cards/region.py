@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from usual_clay.bench.cards.card import Card, thousands
-from usual_clay.bench.scan_edits import combine, fit_shape_to
+from usual_clay.bench.edits.scans import combine, fit_shape_to
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, label
 from usual_clay.core.arrays import Bools

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout
 
-from usual_clay.bench.cards.card import Card
+from usual_clay.bench.cards.card import Card, TwoFigures
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage.overlay import MINUS
-from usual_clay.bench.widgets import Choice, Tile, label
+from usual_clay.bench.widgets import Choice, label
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.shapes import ShapeSettings, SimpleShape
 from usual_clay.job.items import Region, Shape
@@ -31,16 +30,13 @@ class ShapeCard(Card):
         self.kind = Choice(KINDS)
         self.kind.chosen.connect(self._set_kind)
         self.figures, self.tilt = label(wraps=True), label(wraps=True)
-        self.near, self.far = Tile(), Tile()
-        tiles = QHBoxLayout()
-        tiles.setSpacing(8)
-        tiles.addWidget(self.near, 1)
-        tiles.addWidget(self.far, 1)
+        figures = TwoFigures()
+        self.near, self.far = figures.near, figures.far
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.kind)
         self.column.addWidget(self.figures)
         self.column.addWidget(self.tilt)
-        self.column.addLayout(tiles)
+        self.column.addWidget(figures)
         self.column.addWidget(self.trouble)
         self.column.addStretch(1)
 

@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QLineEdit
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.scan_edits import add_sections, ask
+from usual_clay.bench.edits.scans import add_sections, ask
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.arrays import Floats

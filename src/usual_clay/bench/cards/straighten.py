@@ -8,8 +8,8 @@ import numpy as np
 from PySide6.QtWidgets import QComboBox, QVBoxLayout
 
 from usual_clay.bench.cards.paged import PagedCard
+from usual_clay.bench.edits.scans import ask, move_scan
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.scan_edits import ask, move_scan
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, button, combo, label
 from usual_clay.core.arrays import Floats

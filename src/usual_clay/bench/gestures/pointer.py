@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Literal
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
+    from usual_clay.job.items import Scan
 
 
 @dataclass(frozen=True)
@@ -24,6 +25,16 @@ class Pointer:
 # A running gesture: it is sent pointers until it returns.
 Gesture = Generator[None, Pointer, None]
 Start = Callable[["Pane", Pointer], Gesture]
+
+
+def seed_under(pane: Pane, press: Pointer) -> tuple[Scan, int] | None:
+    """Return the scan under a press and its nearest vertex; where there is none, say why."""
+    under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
+    if under is None:
+        pane.session.told.emit("trouble", pane.scene.why_no_scan("the cursor"))
+        return None
+    scan, hit = under
+    return scan, scan.mesh.nearest_corner(hit.triangle, hit.point)
 
 
 def until_release() -> Generator[None, Pointer, Pointer]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
-from usual_clay.bench.scan_edits import recognise
+from usual_clay.bench.edits.scans import recognise
+from usual_clay.bench.gestures.pointer import Gesture, Pointer, seed_under, until_release
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -19,9 +19,8 @@ HINT = (
 def shape(pane: Pane, press: Pointer) -> Gesture:
     """Grow a simple shape from the vertex nearest to the click."""
     yield from until_release()
-    under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
-    if under is None:
-        pane.session.told.emit("trouble", pane.scene.why_no_scan("the cursor"))
+    found = seed_under(pane, press)
+    if found is None:
         return
-    scan, hit = under
-    recognise(pane.session, scan, scan.mesh.nearest_corner(hit.triangle, hit.point))
+    scan, seed = found
+    recognise(pane.session, scan, seed)

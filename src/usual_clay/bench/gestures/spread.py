@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
+from usual_clay.bench.gestures.pointer import Gesture, Pointer, seed_under, until_release
 from usual_clay.core.scan.region import spread as spread_from
 from usual_clay.job.items import Region
 
@@ -20,12 +20,10 @@ HINT = (
 def spread(pane: Pane, press: Pointer) -> Gesture:
     """Grow a region from the vertex nearest to the click."""
     yield from until_release()
-    under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
-    if under is None:
-        pane.session.told.emit("trouble", pane.scene.why_no_scan("the cursor"))
+    found = seed_under(pane, press)
+    if found is None:
         return
-    scan, hit = under
-    seed = scan.mesh.nearest_corner(hit.triangle, hit.point)
+    scan, seed = found
     session = pane.session
     grown = spread_from(scan.mesh, seed, session.spread_amount)
     if press.shift or press.ctrl:

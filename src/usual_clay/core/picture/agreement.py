@@ -88,8 +88,8 @@ def agreement(references: Sequence[Reference]) -> list[Difference]:
     """Compare references pair by pair, what matters first, turns before sizes and places.
 
     Two outlines in one plane are compared by the areas, middles and long axes of their hulls, which
-    noise in single points hardly moves; others by their extents along the axes that both show. An outline
-    that is its own mirror image tells by itself whether it is turned.
+    noise in single points hardly moves; others by their extents along the axes that both show. An
+    outline that is its own mirror image tells by itself whether it is turned.
     """
     found = _compared(references)
     # Of two the one that more others contradict is likely to be off: it is named first.

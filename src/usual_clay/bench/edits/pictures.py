@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from usual_clay.bench.scan_edits import ask
+from usual_clay.bench.edits.scans import ask
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.agreement import Difference, Reference, agreement

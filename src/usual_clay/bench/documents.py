@@ -1,0 +1,156 @@
+"""Documents: jobs opened and saved, files brought in and handed over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from usual_clay.files import job_file, mesh_file, picture_file, points_file
+from usual_clay.files.deliver import write_surfaces
+from usual_clay.files.errors import FileError
+from usual_clay.files.point_stream import ReplayStream
+from usual_clay.job.items import Surface
+
+if TYPE_CHECKING:
+    from usual_clay.bench.window import Window
+
+KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES)
+
+
+class Documents:
+    """What the window opens, saves and hands over."""
+
+    def __init__(self, window: Window) -> None:
+        self.window, self.session = window, window.session
+
+    def new(self) -> None:
+        if self.may_leave():
+            self.session.new()
+
+    def open(self) -> None:
+        told, _ = QFileDialog.getOpenFileName(
+            self.window, "Open a job", "", "Usual Clay jobs (*.uclay)"
+        )
+        if told:
+            self.open_file(Path(told))
+
+    def open_demo(self) -> None:
+        """Open the demo job, made on first use."""
+        from usual_clay.demo.make import demo_job_file
+
+        self.session.work.start(
+            "demo", "Making the demo job", lambda *_: demo_job_file(), self.open_file,
+            failed=lambda error: self.session.told.emit("trouble", str(error)),
+        )  # fmt: skip
+
+    def bring_in(self, what: str, suffixes: tuple[str, ...]) -> None:
+        """Ask for a file of a scan or of points."""
+        endings = " ".join(f"*{suffix}" for suffix in suffixes)
+        told, _ = QFileDialog.getOpenFileNames(
+            self.window, f"Bring in {what}", "", f"Files ({endings})"
+        )
+        if told:
+            self.open_files([Path(each) for each in told])
+
+    def open_file(self, path: Path) -> None:
+        """Open a job, or offer a scan to be brought in, by the file's ending."""
+        if path.suffix.lower() == job_file.SUFFIX:
+            if self.may_leave() and self.session.open(path):
+                self.window.set_station("Surface")
+                self.window.stage.fit()
+                # The newest surface is what the user was at.
+                surfaces = list(self.session.job.all(Surface))
+                self.session.choose(surfaces[-1].id if surfaces else None)
+        elif path.suffix.lower() in KNOWN:
+            self.session.take_tool(None)
+            self.window.cards.offer([path])
+        else:
+            self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
+
+    def open_files(self, paths: list[Path]) -> None:
+        """Open the first of several files; pictures are taken all together."""
+        if len(paths) > 1 and all(p.suffix.lower() in picture_file.SUFFIXES for p in paths):
+            self.window.cards.offer(sorted(paths))
+        else:
+            self.open_file(paths[0])
+            if len(paths) > 1:
+                self.session.told.emit("news", f"One at a time: {paths[0].name} is first.")
+
+    def save(self) -> bool:
+        if self.session.path is None or self._is_demo():
+            return self.save_as()
+        return self.session.save(self.session.path)
+
+    def _is_demo(self) -> bool:
+        """Tell whether the demo's own file is open: it is not written over."""
+        from usual_clay.demo.make import demo_folder
+
+        return self.session.path is not None and self.session.path.parent == demo_folder()
+
+    def save_as(self) -> bool:
+        start = f"{self.session.job.name}{job_file.SUFFIX}"
+        told, _ = QFileDialog.getSaveFileName(
+            self.window, "Save the job", start, "Usual Clay (*.uclay)"
+        )
+        if not told:
+            return False
+        return self.session.save(Path(told).with_suffix(job_file.SUFFIX))
+
+    def deliver(self, suffix: str) -> None:
+        """Write the chosen surface, or all visible ones, as STEP, IGES or STL."""
+        told, _ = QFileDialog.getSaveFileName(
+            self.window, "Write surfaces", f"{self.session.job.name}{suffix}", f"*{suffix}"
+        )
+        if told:
+            self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
+
+    def write_to(self, path: Path) -> None:
+        chosen = self.session.chosen_surface()
+        job = self.session.job
+        surfaces = [chosen] if chosen is not None else [s for s in job.all(Surface) if s.visible]
+        named = [(surface.name, surface.geometry) for surface in surfaces]
+        chord = job.aim.tolerance / 5
+
+        def done(_: object) -> None:
+            names = ", ".join(name for name, _ in named)
+            self.session.told.emit("news", f"Wrote {names} to {path.name}, in mm.")
+
+        def failed(error: Exception) -> None:
+            words = str(error) if isinstance(error, FileError) else repr(error)
+            self.session.told.emit("trouble", words)
+
+        self.session.work.start(
+            "deliver", f"Writing {path.name}", lambda *_: write_surfaces(path, named, chord), done,
+            failed=failed,
+        )  # fmt: skip
+
+    def may_leave(self) -> bool:
+        """Ask what to do with changes that are not saved."""
+        if self.session.is_saved or not self.session.job.items:
+            return True
+        kind = QMessageBox.StandardButton
+        words = f"“{self.session.job.name}” has changes that are not saved."
+        answer = QMessageBox.question(
+            self.window, "Save the job?", words,
+            kind.Save | kind.Discard | kind.Cancel, kind.Save,
+        )  # fmt: skip
+        return self.save() if answer == kind.Save else answer == kind.Discard
+
+    def replay(self) -> None:
+        """Ask for a file of recorded points and replay it as a probe."""
+        told, _ = QFileDialog.getOpenFileName(
+            self.window, "Replay recorded points", "", "Files (*)"
+        )
+        if told:
+            self.replay_file(Path(told))
+
+    def replay_file(self, path: Path) -> None:
+        """Be ready to replay a file of recorded points."""
+        try:
+            stream = ReplayStream(path)
+        except FileError as error:
+            self.session.told.emit("trouble", str(error))
+            return
+        self.window.cards.ask("probe").offer(stream)

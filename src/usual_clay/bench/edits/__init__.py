@@ -1,0 +1,1 @@
+"""Edits that the interface makes in a session, by what they are made on."""
