@@ -252,6 +252,14 @@ class Shelf(QScrollArea):
             old.deleteLater()
         if focused in self.rows:
             self.rows[focused].setFocus()
+        # The new rows have no place yet: the chosen one is brought into sight when they do.
+        QTimer.singleShot(0, self, self.show_chosen)
+
+    def show_chosen(self) -> None:
+        """Scroll so that the chosen item's row is in sight."""
+        row = self.rows.get(self.session.chosen or "")
+        if row is not None:
+            self.ensureWidgetVisible(row, 0, 12)
 
 
 _EMPTY = {

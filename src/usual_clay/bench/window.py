@@ -114,7 +114,7 @@ class Window(QMainWindow):
         right.setChildrenCollapsible(False)
         right.addWidget(self.shelf)
         right.addWidget(card_area)
-        right.setSizes([218, 500])
+        right.setSizes([250, 470])
         right.setFixedWidth(RIGHT_WIDTH)
         whole = QWidget()
         whole.setObjectName("panel")

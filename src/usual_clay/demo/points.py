@@ -71,9 +71,17 @@ def belly_line() -> Floats:
 
 
 def write_point_lists(folder: Path) -> tuple[Path, Path]:
-    """Write the outline and the belly line as CSV files; return their paths."""
+    """Write the outline as CSV and the belly line as a spreadsheet; return their paths."""
+    import openpyxl
+
     outline, _ = probed_outline()
-    first, second = folder / "centre-outline.csv", folder / "belly-line.csv"
+    first, second = folder / "centre-outline.csv", folder / "belly-line.xlsx"
     np.savetxt(first, outline[:, [0, 2]], "%.4f", ",", header="x [mm],z [mm]", comments="")
-    np.savetxt(second, belly_line(), "%.4f", ";", header="x;y;z", comments="")
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.title = "Belly"
+    sheet.append(["x", "y", "z"])
+    for row in np.round(belly_line(), 4).tolist():
+        sheet.append(row)
+    book.save(second)
     return first, second
