@@ -198,20 +198,24 @@ def curve_foot_points(
     low, high = curve.domain
     t = np.array(seed, dtype=np.float64)
     best_t, best = t.copy(), np.full(len(points), np.inf)
+    active = np.arange(len(points))
     for _ in range(STEPS):
-        place, first, second = curve_derivatives(curve, t, 2)
-        gap = place - points
+        here = t[active]
+        place, first, second = curve_derivatives(curve, here, 2)
+        gap = place - points[active]
         distance = np.einsum("ni,ni->n", gap, gap)
-        better = distance <= best
-        best_t, best = np.where(better, t, best_t), np.where(better, distance, best)
+        better = distance <= best[active]
+        best_t[active[better]], best[active[better]] = here[better], distance[better]
         speed = np.einsum("ni,ni->n", first, first)
         curved = speed + np.einsum("ni,ni->n", gap, second)
         steep = np.where(curved > 0.1 * speed, curved, np.maximum(speed, 1e-30))
         step = -np.einsum("ni,ni->n", gap, first) / steep
-        step = np.where(better, step, (best_t - t) / 2)
-        moved = np.clip(t + np.clip(step, (low - high) / 4, (high - low) / 4), low, high)
-        if np.abs(moved - t).max() <= 1e-13 * (high - low):
+        step = np.where(better, step, (best_t[active] - here) / 2)
+        moved = np.clip(here + np.clip(step, (low - high) / 4, (high - low) / 4), low, high)
+        t[active] = moved
+        # Only those that still move are asked again.
+        active = active[np.abs(moved - here) > 1e-13 * (high - low)]
+        if not len(active):
             break
-        t = moved
     feet = curve_points(curve, best_t)
     return best_t, feet, np.linalg.norm(feet - points, axis=1)
