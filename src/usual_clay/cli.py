@@ -14,6 +14,7 @@ import numpy as np
 
 from usual_clay.cli_points import add_points_command
 from usual_clay.cli_scan import add_scan_commands
+from usual_clay.cli_trace import add_trace_command
 from usual_clay.core.check.deviation import Aim, ToleranceError, judge, percent
 from usual_clay.core.fit.budget import Search, to_tolerance
 from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
@@ -64,6 +65,7 @@ def _parser() -> argparse.ArgumentParser:
     _add_fit_options(fit)
     add_points_command(commands)
     add_scan_commands(commands)
+    add_trace_command(commands)
     return parser
 
 

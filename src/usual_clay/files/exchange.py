@@ -1,4 +1,4 @@
-"""STEP and IGES: exact B-spline surfaces out and in, in millimetres, through OCP."""
+"""STEP and IGES: exact B-spline surfaces and curves out and in, in millimetres, through OCP."""
 
 from __future__ import annotations
 
@@ -12,10 +12,12 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
 
+Spline = BSplineSurface | BSplineCurve
 SUFFIXES = (".step", ".stp", ".igs", ".iges")
 
 
@@ -34,15 +36,17 @@ def _silenced() -> Iterator[None]:
         os.close(sink)
 
 
-def write_exchange(path: Path, surfaces: Sequence[tuple[str, BSplineSurface]]) -> None:
-    """Write named surfaces as STEP or IGES, by the file's ending; control points stay the same.
+def write_exchange(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> None:
+    """Write named surfaces and curves as STEP or IGES, by the file's ending.
+
+    Control points stay the same.
 
     Raises
     ------
     FileError
     """
     if not surfaces:
-        raise FileError("there is no surface to write: choose one in the Shelf")
+        raise FileError("there is no surface or curve to write: choose one in the Shelf")
     if path.suffix.lower() not in SUFFIXES:
         raise FileError(f"{path.name}: surfaces are written as {', '.join(SUFFIXES)}")
     step = path.suffix.lower() in (".step", ".stp")
@@ -52,7 +56,7 @@ def write_exchange(path: Path, surfaces: Sequence[tuple[str, BSplineSurface]]) -
             raise OSError(None, "the geometry kernel could not write it")
 
 
-def _write_step(path: Path, surfaces: Sequence[tuple[str, BSplineSurface]]) -> bool:
+def _write_step(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> bool:
     from OCP.IFSelect import IFSelect_ReturnStatus
     from OCP.Interface import Interface_Static
     from OCP.STEPControl import STEPControl_StepModelType, STEPControl_Writer
@@ -62,23 +66,21 @@ def _write_step(path: Path, surfaces: Sequence[tuple[str, BSplineSurface]]) -> b
     Interface_Static.SetCVal_s("write.step.unit", "MM")
     for name, surface in surfaces:
         before = writer.Model().NbEntities() if writer.Model() is not None else 0
-        writer.Transfer(_face(surface), STEPControl_StepModelType.STEPControl_AsIs)
+        writer.Transfer(_topology(surface), STEPControl_StepModelType.STEPControl_AsIs)
         model = writer.Model()
         for index in range(before + 1, model.NbEntities() + 1):
             entity = model.Value(index)
-            if type(entity).__name__ == "StepGeom_BSplineSurfaceWithKnots" or hasattr(
-                entity, "UDegree"
-            ):
+            if hasattr(entity, "UDegree") or hasattr(entity, "ControlPointsList"):
                 entity.SetName(TCollection_HAsciiString(name.encode("ascii", "replace").decode()))
     return bool(writer.Write(str(path)) == IFSelect_ReturnStatus.IFSelect_RetDone)
 
 
-def _write_iges(path: Path, surfaces: Sequence[tuple[str, BSplineSurface]]) -> bool:
+def _write_iges(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> bool:
     from OCP.IGESControl import IGESControl_Writer
 
     writer = IGESControl_Writer("MM", 0)
     for _, surface in surfaces:
-        writer.AddShape(_face(surface))
+        writer.AddShape(_topology(surface))
     writer.ComputeModel()
     return bool(writer.Write(str(path)))
 
@@ -92,41 +94,108 @@ def read_exchange(path: Path) -> list[BSplineSurface]:
         When the file cannot be read or holds no B-spline surface.
     """
     from OCP.BRep import BRep_Tool
+    from OCP.TopoDS import TopoDS
+
+    found = []
+    with _silenced():
+        for part in _parts(path, "TopAbs_FACE"):
+            geometry = BRep_Tool.Surface_s(TopoDS.Face(part))
+            if hasattr(geometry, "Poles"):
+                found.append(_from_kernel(geometry))
+    if not found:
+        raise FileError(f"{path.name} holds no B-spline surface")
+    return found
+
+
+def read_curves(path: Path) -> list[BSplineCurve]:
+    """Read the B-spline curves of a STEP or IGES file, in mm.
+
+    Raises
+    ------
+    FileError
+        When the file cannot be read or holds no B-spline curve.
+    """
+    from OCP.BRep import BRep_Tool
+    from OCP.TopoDS import TopoDS
+
+    found = []
+    with _silenced():
+        for part in _parts(path, "TopAbs_EDGE"):
+            geometry = BRep_Tool.Curve_s(TopoDS.Edge(part), 0.0, 1.0)
+            if hasattr(geometry, "Poles"):
+                found.append(_curve_from_kernel(geometry))
+    if not found:
+        raise FileError(f"{path.name} holds no B-spline curve")
+    return found
+
+
+def _parts(path: Path, kind: str) -> Iterator[Any]:
+    """Yield the faces or edges of a file."""
     from OCP.IFSelect import IFSelect_ReturnStatus
     from OCP.TopAbs import TopAbs_ShapeEnum
     from OCP.TopExp import TopExp_Explorer
-    from OCP.TopoDS import TopoDS
 
     if path.suffix.lower() in (".step", ".stp"):
         from OCP.STEPControl import STEPControl_Reader as Reader
     else:
         from OCP.IGESControl import IGESControl_Reader as Reader
     reader = Reader()
-    with _silenced():
-        if reader.ReadFile(str(path)) != IFSelect_ReturnStatus.IFSelect_RetDone:
-            raise FileError(f"{path.name} is no readable STEP or IGES file")
-        reader.TransferRoots()
-        shape = reader.OneShape()
-        explorer = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_FACE)
-        found = []
-        while explorer.More():
-            geometry = BRep_Tool.Surface_s(TopoDS.Face(explorer.Current()))
-            if hasattr(geometry, "Poles"):
-                found.append(_from_kernel(geometry))
-            explorer.Next()
-    if not found:
-        raise FileError(f"{path.name} holds no B-spline surface")
-    return found
+    if reader.ReadFile(str(path)) != IFSelect_ReturnStatus.IFSelect_RetDone:
+        raise FileError(f"{path.name} is no readable STEP or IGES file")
+    reader.TransferRoots()
+    explorer = TopExp_Explorer(reader.OneShape(), getattr(TopAbs_ShapeEnum, kind))
+    while explorer.More():
+        yield explorer.Current()
+        explorer.Next()
 
 
-def _face(surface: BSplineSurface) -> Any:
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace
+def _topology(spline: Spline) -> Any:
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace
 
-    return BRepBuilderAPI_MakeFace(_to_kernel(surface), 1e-6).Face()
+    if isinstance(spline, BSplineCurve):
+        return BRepBuilderAPI_MakeEdge(_curve_to_kernel(spline)).Edge()
+    return BRepBuilderAPI_MakeFace(_to_kernel(spline), 1e-6).Face()
+
+
+def _curve_to_kernel(curve: BSplineCurve) -> Any:
+    from OCP.collections import Array1_double, Array1_gp_Pnt
+    from OCP.Geom import Geom_BSplineCurve
+    from OCP.gp import gp_Pnt
+
+    count = len(curve.points)
+    poles, weights = Array1_gp_Pnt(1, count), Array1_double(1, count)
+    given = np.ones(count) if curve.weights is None else curve.weights
+    for i in range(count):
+        poles.SetValue(i + 1, gp_Pnt(*map(float, curve.points[i])))
+        weights.SetValue(i + 1, float(given[i]))
+    return Geom_BSplineCurve(poles, weights, *_distinct(curve.knots), curve.degree)
+
+
+def _curve_from_kernel(geometry: Any) -> BSplineCurve:
+    count = geometry.NbPoles()
+    poles = [geometry.Pole(i + 1) for i in range(count)]
+    weights = np.array([geometry.Weight(i + 1) for i in range(count)])
+    index = range(1, geometry.NbKnots() + 1)
+    knots = np.repeat([geometry.Knot(i) for i in index], [geometry.Multiplicity(i) for i in index])
+    rational = not np.allclose(weights, weights[0], rtol=1e-12)
+    points = np.array([[pole.X(), pole.Y(), pole.Z()] for pole in poles])
+    return BSplineCurve(knots, points, weights if rational else None)
+
+
+def _distinct(knots: Floats) -> tuple[Any, Any]:
+    """Return knots as the kernel has them: each once, with how often it is there."""
+    from OCP.collections import Array1_double, Array1_int
+
+    values, copies = np.unique(knots, return_counts=True)
+    knot_array, copy_array = Array1_double(1, len(values)), Array1_int(1, len(values))
+    for index, (value, copy) in enumerate(zip(values, copies, strict=True), start=1):
+        knot_array.SetValue(index, float(value))
+        copy_array.SetValue(index, int(copy))
+    return knot_array, copy_array
 
 
 def _to_kernel(surface: BSplineSurface) -> Any:
-    from OCP.collections import Array1_double, Array1_int, Array2_double, Array2_gp_Pnt
+    from OCP.collections import Array2_double, Array2_gp_Pnt
     from OCP.Geom import Geom_BSplineSurface
     from OCP.gp import gp_Pnt
 
@@ -139,16 +208,8 @@ def _to_kernel(surface: BSplineSurface) -> Any:
             poles.SetValue(i + 1, j + 1, gp_Pnt(*map(float, surface.points[i, j])))
             weights.SetValue(i + 1, j + 1, float(given[i, j]))
 
-    def distinct(knots: Floats) -> tuple[Any, Any]:
-        values, copies = np.unique(knots, return_counts=True)
-        knot_array, copy_array = Array1_double(1, len(values)), Array1_int(1, len(values))
-        for index, (value, copy) in enumerate(zip(values, copies, strict=True), start=1):
-            knot_array.SetValue(index, float(value))
-            copy_array.SetValue(index, int(copy))
-        return knot_array, copy_array
-
-    knots_u, copies_u = distinct(surface.knots_u)
-    knots_v, copies_v = distinct(surface.knots_v)
+    knots_u, copies_u = _distinct(surface.knots_u)
+    knots_v, copies_v = _distinct(surface.knots_v)
     p, q = surface.degrees
     return Geom_BSplineSurface(poles, weights, knots_u, knots_v, copies_u, copies_v, p, q)
 

@@ -91,6 +91,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         for name in ("knots_u", "knots_v", "points", "weights"):
             put(name, getattr(item.geometry, name))
         put("signed", item.signed)
+    if isinstance(item, Curve | Surface):
         told["candidates"] = {
             "counts": [[c.nu, c.nv] for c in item.candidates],
             "levels": keep(
@@ -228,7 +229,9 @@ def _curve(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> 
         points,
         None if weights is None else read(weights, "f", (len(points),)),
     )
-    return Curve(**common, geometry=geometry, signed=_signed(told, read))
+    return Curve(
+        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read)
+    )
 
 
 def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Surface:
@@ -240,12 +243,17 @@ def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -
         points,
         None if weights is None else read(weights, "f", points.shape[:2]),
     )
+    return Surface(
+        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read)
+    )
+
+
+def _candidates(told: Told, read: Read) -> tuple[Candidate, ...]:
     counts = told["candidates"]["counts"]
     levels = read(told["candidates"]["levels"], "f", (len(counts), len(LEVELS)))
-    candidates = tuple(
+    return tuple(
         Candidate(int(nu), int(nv), row) for (nu, nv), row in zip(counts, levels, strict=True)
     )
-    return Surface(**common, geometry=geometry, signed=_signed(told, read), candidates=candidates)
 
 
 def _signed(told: Told, read: Read) -> Any:

@@ -204,10 +204,13 @@ class Curve(Followed):
     geometry : BSplineCurve
     signed : (n,) array or None
         Deviation of each point it was fitted to, mm; without a side, 0 or more.
+    candidates : tuple of Candidate
+        The other balances of control points and deviation that were computed.
     """
 
     geometry: BSplineCurve
     signed: Floats | None = None
+    candidates: tuple[Candidate, ...] = ()
 
     @property
     def control_points(self) -> int:

@@ -33,6 +33,16 @@ from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.section import SectionSettings, section_at
 from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, SimpleShape, fit_shape
+from usual_clay.core.spline.combine import (
+    BridgeSettings,
+    PairSettings,
+    TwinSettings,
+    bridge,
+    pair_into_space,
+    twin,
+)
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.make import DrawnSettings, make_curve
 
 
 @dataclass(frozen=True)
@@ -72,8 +82,16 @@ class Pinned:
     pixels: Callable[[], np.ndarray]
 
 
-Made = Drape | PointsMade | RunFit | ShapeFit
-Source = Sample | Run | TriangleMesh | SimpleShape | Pinned
+@dataclass(frozen=True, eq=False)
+class CurveMade:
+    """A curve that a recipe gives, with what the user should know of it."""
+
+    curve: BSplineCurve
+    words: str = ""
+
+
+Made = Drape | PointsMade | CurveMade | RunFit | ShapeFit
+Source = Sample | Run | TriangleMesh | SimpleShape | BSplineCurve | Pinned
 
 
 @dataclass(frozen=True)
@@ -172,6 +190,27 @@ def make_shape(settings: ShapeSettings, sources: Sequence[Sample], *_: object) -
     return fit_shape(sources[0], settings)
 
 
+def make_drawn(settings: DrawnSettings, _sources: Sequence[Any], *_: object) -> CurveMade:
+    """Make a curve from its own points."""
+    return CurveMade(make_curve(settings))
+
+
+def make_twin(settings: TwinSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Mirror a curve."""
+    return CurveMade(twin(sources[0], settings))
+
+
+def make_bridge(settings: BridgeSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Join two curves."""
+    return CurveMade(bridge(sources[0], sources[1], settings))
+
+
+def make_pair(settings: PairSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Make one curve in space from two views."""
+    paired = pair_into_space(sources[0], sources[1], settings)
+    return CurveMade(paired.curve, paired.words)
+
+
 KINDS: Mapping[str, Kind] = {
     "drape": Kind(DrapeSettings, make_drape),
     "ball": Kind(BallSettings, make_ball),
@@ -180,4 +219,8 @@ KINDS: Mapping[str, Kind] = {
     "outline": Kind(OutlineSettings, make_outline),
     "spline": Kind(RunSettings, make_spline),
     "shape": Kind(ShapeSettings, make_shape),
+    "drawn": Kind(DrawnSettings, make_drawn),
+    "twin": Kind(TwinSettings, make_twin),
+    "bridge": Kind(BridgeSettings, make_bridge),
+    "pair": Kind(PairSettings, make_pair),
 }

@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.core.fit.budget import candidate_of
+from usual_clay.core.check.deviation import distance_levels
+from usual_clay.core.fit.budget import Candidate, candidate_of
 from usual_clay.core.fit.drape import Drape, Start
 from usual_clay.core.fit.run import Run, RunFit
 from usual_clay.core.fit.sample import Sample
@@ -28,7 +29,7 @@ from usual_clay.job.items import (
     Surface,
 )
 from usual_clay.job.job import Job, sample_of
-from usual_clay.job.recipes import KINDS, Made, Pinned, PointsMade, Source
+from usual_clay.job.recipes import KINDS, CurveMade, Made, Pinned, PointsMade, Source
 
 Decode = Callable[[bytes], np.ndarray]
 
@@ -86,7 +87,7 @@ def source_of(job: Job, item_id: ItemId, decode: Decode | None = None) -> Source
         return item.mesh
     if isinstance(item, PointList):
         return Run(item.points[item.kept], item.closed)
-    if isinstance(item, Shape):
+    if isinstance(item, Shape | Curve):
         return item.geometry
     if isinstance(item, Picture) and decode is not None:
         data = item.data
@@ -128,10 +129,25 @@ def with_made(item: Followed, made: Made, basis: Basis | None) -> Followed:
         if len(made.points) != len(item.points):
             fields["out"] = item.out[:0]
     elif isinstance(made, RunFit):
+        assert isinstance(item, Curve)
         fields |= {"geometry": made.curve, "signed": made.signed}
+        if basis is not None:
+            fields["candidates"] = _joined(item.candidates, run_candidate(basis, made))
+    elif isinstance(made, CurveMade):
+        fields |= {"geometry": made.curve, "signed": None}
     elif isinstance(made, ShapeFit):
         fields |= {"geometry": made.shape, "signed": made.signed}
     return replace(item, **fields)
+
+
+def run_candidate(basis: Basis, made: RunFit) -> Candidate:
+    """Keep of a fitted spline what Balance shows."""
+    return Candidate(basis.recipe.settings.controls, 1, distance_levels(made.signed))
+
+
+def _joined(candidates: tuple[Candidate, ...], mine: Candidate) -> tuple[Candidate, ...]:
+    """Put a candidate in place of the one of its counts."""
+    return (*(c for c in candidates if (c.nu, c.nv) != (mine.nu, mine.nv)), mine)
 
 
 def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
@@ -139,8 +155,7 @@ def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
     candidates = surface.candidates
     if basis is not None:
         mine = candidate_of(basis.recipe.settings, made.feet.signed)
-        others = tuple(c for c in candidates if (c.nu, c.nv) != (mine.nu, mine.nv))
-        candidates = (*others, mine)
+        candidates = _joined(candidates, mine)
     return replace(
         surface,
         geometry=made.surface,

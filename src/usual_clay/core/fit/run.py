@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Literal
 
 import numpy as np
@@ -22,7 +23,7 @@ from usual_clay.core.spline.basis import (
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 
-ROUNDS, WORTHWHILE = 9, 0.005
+ROUNDS, WORTHWHILE = 8, 0.005
 # The least stiffness that settles control points between which no point of the run lies.
 LEAST_STIFFNESS = 1e-9
 # Points that stray so many times the noise from a smooth course do not draw the spline.
@@ -106,7 +107,7 @@ def parts_of(run: Run, corners: float) -> list[Run]:
     else:
         points, ends = run.points, np.concatenate([[0], at])
     ends = np.append(ends, len(points) - 1)
-    return [Run(points[a : b + 1]) for a, b in zip(ends[:-1], ends[1:], strict=True) if b > a]
+    return [Run(points[a : b + 1]) for a, b in pairwise(ends) if b > a]
 
 
 def fit_run(run: Run, settings: RunSettings, progress: Progress = silent) -> RunFit:
@@ -126,19 +127,8 @@ def fit_run(run: Run, settings: RunSettings, progress: Progress = silent) -> Run
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
     part = parts[settings.part]
-    fitter = RunFitter(part, settings.degree)
-    best, before = None, np.inf
-    for number in range(ROUNDS):
-        progress(number / ROUNDS, f"round {number + 1}")
-        distance = fitter.refine(settings.controls, settings.knots)
-        if distance < before:
-            best = fitter.curve
-        if distance > (1 - WORTHWHILE) * before and number > 2:
-            break
-        before = min(before, distance)
-    assert best is not None
-    seed = None if part.closed else fitter.t
-    return RunFit(best, curve_foot_points(best, part.points, seed)[2])
+    curve = RunFitter(part, settings.degree).fit(settings.controls, settings.knots, progress)[0]
+    return RunFit(curve, curve_foot_points(curve, part.points)[2])
 
 
 class RunFitter:
@@ -167,12 +157,34 @@ class RunFitter:
         # Where much strays, it is the shape: then nothing is left out.
         return out if out.mean() < 0.1 else np.zeros(len(out), dtype=bool)
 
-    def restart(self) -> None:
-        """Go back to chord lengths: a curve that was too lean may have led parameters astray."""
-        self.t = self.chord
+    def fit(
+        self, controls: int, rule: str, progress: Progress = silent
+    ) -> tuple[BSplineCurve, Floats]:
+        """Return the best curve of so many control points, and the points' distances.
 
-    def refine(self, controls: int, rule: str) -> float:
-        """Do one round: knots, control points, parameters. Return the rms distance."""
+        Each fit begins anew with chord lengths, as a curve that was too lean may have led
+        parameters astray; adaptive knots begin with what a richer curve shows of the shape.
+        """
+        self.t = self.chord
+        if rule == "adaptive":
+            self.refine(min(2 * controls, max(controls, len(self.points) // 3)), "even")
+        best: tuple[float, BSplineCurve, Floats] | None = None
+        for number in range(ROUNDS):
+            progress(number / ROUNDS, f"round {number + 1}")
+            self.refine(controls, rule)
+            assert self.curve is not None
+            believed = self.distance[self.weights[: len(self.distance)] > 0]
+            deviation = float(np.quantile(believed, 0.95))
+            if best is None or deviation < best[0]:
+                gain = 1.0 if best is None else 1 - deviation / best[0]
+                best = (deviation, self.curve, self.distance)
+                if gain < WORTHWHILE and number > 3:
+                    break
+        assert best is not None
+        return best[1], best[2]
+
+    def refine(self, controls: int, rule: str) -> None:
+        """Do one round: knots, control points, parameters."""
         if len(self.points) < controls:
             raise FitError(
                 f"{len(self.run.points)} points are too few for {controls} control points"
@@ -183,7 +195,6 @@ class RunFitter:
         self.curve = BSplineCurve(knots, self._solved(knots))
         self.t, distance = _corrected(self.curve, self.points, self.t)
         self.distance = distance[: len(self.run.points)]
-        return float(np.sqrt(np.average(distance**2, weights=self.weights + 1e-12)))
 
     def _solved(self, knots: Floats) -> Floats:
         """Return the control points of least squares, summed span by span."""

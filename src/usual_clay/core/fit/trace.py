@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Aim, Report, distance_levels, judge, percent
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.run import Run, RunFit, RunFitter, RunSettings, fit_run, parts_of
@@ -17,7 +16,6 @@ from usual_clay.core.progress import Cancelled, Progress, silent
 SEARCH_POINTS = 4000
 LIMIT = 200
 GROWTH = 1.35
-ROUNDS = 7
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,8 +51,8 @@ def trace(
 ) -> Traced:
     """Find the fewest control points that bring the wanted share of a run within tolerance.
 
-    The count grows by a third at a time, each fit taking its knots from the one before, and is
-    then halved back to the least that will do. Where the run has corners, one of its parts is traced.
+    The count grows by a third at a time, and is then halved back to the least that will do. Where
+    the run has corners, one of its parts is traced.
 
     Raises
     ------
@@ -115,22 +113,10 @@ class _Search:
         if count not in self.seen:
             tried = len(self.seen)
             self.progress(tried / (tried + 6), f"{count} control points")
-            distance = self._distances(count)
+            _, distance = self.fitter.fit(count, self.settings.knots)
             self.seen[count] = Candidate(count, 1, distance_levels(distance))
             self.found(self.seen[count])
         return self.seen[count].deviation(self.aim.share) <= self.aim.tolerance
-
-    def _distances(self, count: int) -> Floats:
-        fitter = self.fitter
-        fitter.restart()
-        best: tuple[float, Floats] | None = None
-        for _ in range(ROUNDS):
-            fitter.refine(count, self.settings.knots)
-            deviation = float(np.quantile(fitter.distance, self.aim.share))
-            if best is None or deviation < best[0]:
-                best = (deviation, fitter.distance)
-        assert best is not None
-        return best[1]
 
     def _only_noise(self) -> bool:
         """Tell whether the deviation has come down to the noise."""
@@ -145,8 +131,10 @@ class _Search:
         if not self.seen:
             self._meets(self.settings.sized(self.settings.degree + 1).controls)
         count = min(met) if met else min(self.seen, key=lambda n: self.seen[n].deviation(share))
-        for extra in range(4):
-            settings = self.settings.sized(count + extra)
+        # The search saw a choice of the points: all of them may ask for a little more.
+        larger = sorted(n for n in met if n > count + 3)
+        for controls in (count, count + 1, count + 2, count + 3, *larger):
+            settings = self.settings.sized(controls)
             fit = fit_run(run, settings)
             report = judge(fit.signed, self.aim)
             if report.met or not met:

@@ -1,0 +1,97 @@
+"""Judging a curve: its curvature comb, inflections, smallest radius, and a reading in words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
+
+PER_SPAN = 40
+# Curvature below this share of the greatest is flat: its sign means nothing.
+FLAT = 0.02
+# A span that turns so many times faster than its neighbour is worth a word.
+UNEVEN = 4.0
+
+
+@dataclass(frozen=True, eq=False)
+class Comb:
+    """A curve's curvature.
+
+    Attributes
+    ----------
+    t : (n,) array
+    points, curvature : (n, 3) arrays
+        Places in mm, and curvature vectors in 1/mm, which point to the centre of the bend.
+    signed : (n,) array
+        Their lengths, with the side of the bend seen along `normal` as sign.
+    normal : (3,) array
+        Of the plane in which the curve bends most.
+    inflections : (k, 3) array
+    smallest_radius : float
+        mm; infinite for a line.
+    peak_ratio : float
+        The greatest turn of a span over that of a neighbour.
+    """
+
+    t: Floats
+    points: Floats
+    curvature: Floats
+    signed: Floats
+    normal: Floats
+    inflections: Floats
+    smallest_radius: float
+    peak_ratio: float
+
+
+def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
+    """Return a curve's comb, sampled within each knot span."""
+    breaks = np.unique(curve.knots)
+    share = (np.arange(per_span) + 0.5) / per_span
+    t = (breaks[:-1, None] + np.diff(breaks)[:, None] * share).ravel()
+    points, first, second = curve_derivatives(curve, t, 2)
+    speed = np.maximum(np.einsum("nk,nk->n", first, first), 1e-300)
+    along = np.einsum("nk,nk->n", first, second) / speed
+    curvature = (second - along[:, None] * first) / speed[:, None]
+    turn = np.cross(first, curvature) / np.sqrt(speed)[:, None]
+    normal = np.linalg.svd(turn, full_matrices=False)[2][0]
+    signed = turn @ normal
+    if signed.sum() < 0:
+        normal, signed = -normal, -signed
+    size = np.linalg.norm(curvature, axis=1)
+    inflections = points[_sign_changes(signed, FLAT * float(size.max(initial=0.0)))]
+    greatest = float(size.max(initial=0.0))
+    return Comb(
+        t, points, curvature, signed, normal, inflections,
+        1 / greatest if greatest > 1e-12 else float("inf"),
+        _peak_ratio(size * np.sqrt(speed), np.diff(breaks), per_span),
+    )  # fmt: skip
+
+
+def _sign_changes(signed: Floats, flat: float) -> Ints:
+    """Return where the bend changes its side, flat stretches passed over."""
+    told = np.flatnonzero(np.abs(signed) > flat)
+    change = np.flatnonzero(np.diff(np.sign(signed[told])) != 0)
+    return (told[change] + told[change + 1]) // 2
+
+
+def _peak_ratio(turning: Floats, widths: Floats, per_span: int) -> float:
+    """Return how many times faster a span turns at the most than one of its neighbours."""
+    turns = turning.reshape(-1, per_span).mean(axis=1) * widths
+    if len(turns) < 2 or turns.max() < 1e-9:
+        return 1.0
+    near = np.maximum(turns, 0.01 * turns.max())
+    return float(np.maximum(near[1:] / near[:-1], near[:-1] / near[1:]).max())
+
+
+def in_words(comb: Comb) -> str:
+    """Return a plain reading of a comb."""
+    count = len(comb.inflections)
+    words = [f"{count} inflection{'' if count == 1 else 's'}" if count else "no inflection"]
+    if np.isfinite(comb.smallest_radius):
+        words.append(f"smallest radius {comb.smallest_radius:.3g} mm")
+    if comb.peak_ratio > UNEVEN:
+        words.append(f"one span turns {comb.peak_ratio:.0f} times as far as its neighbour")
+    return "; ".join(words)

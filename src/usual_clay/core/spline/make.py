@@ -1,0 +1,189 @@
+"""Curves made from few numbers: through points, lines, arcs, circles, conics."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.interpolate import make_interp_spline
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, even_knots, greville
+from usual_clay.core.spline.curve import BSplineCurve
+
+Place = tuple[float, float, float]
+Spacing = Literal["uniform", "chord", "centripetal"]
+CurveKind = Literal["through", "controls", "line", "arc", "circle", "conic"]
+POWERS = {"uniform": 0.0, "centripetal": 0.5, "chord": 1.0}
+FEWEST = {"through": 2, "controls": 2, "line": 2, "arc": 3, "circle": 2, "conic": 3}
+
+
+@dataclass(frozen=True)
+class DrawnSettings:
+    """A drawn curve by its points.
+
+    Attributes
+    ----------
+    kind : str
+        Through the points, or with them as control points; a line from one to the other; an arc
+        through three; a circle round the first through the second; a conic from the first to the
+        third, tangent to the legs over the second.
+    points : tuple of (x, y, z)
+        mm.
+    degree : int
+    spacing : {"uniform", "chord", "centripetal"}
+        Parameters of through-points (Lee 1989 for the last).
+    tension : float
+        0 to 1; draws a curve through points towards the straight lines between them.
+    rho : float
+        Of a conic, 0 to 1: 0.5 is a parabola.
+    normal : (x, y, z)
+        Of a circle's plane.
+    """
+
+    kind: CurveKind = "through"
+    points: tuple[Place, ...] = ()
+    degree: int = 3
+    spacing: Spacing = "centripetal"
+    tension: float = 0.0
+    rho: float = 0.5
+    normal: Place = (0.0, 0.0, 1.0)
+
+    @property
+    def array(self) -> Floats:
+        return np.array(self.points, dtype=np.float64).reshape(-1, 3)
+
+
+def make_curve(settings: DrawnSettings) -> BSplineCurve:
+    """Make a drawn curve.
+
+    Raises
+    ------
+    SplineError
+        For too few points, points that coincide, or three on a line where that makes nothing.
+    """
+    points = settings.array
+    if settings.kind not in FEWEST:
+        raise SplineError(f"no curve is called {settings.kind!r}")
+    if len(points) < FEWEST[settings.kind] or not np.isfinite(points).all():
+        raise SplineError(f"a {settings.kind} needs {FEWEST[settings.kind]} points")
+    if settings.kind == "through":
+        return through_points(points, settings.degree, settings.spacing, settings.tension)
+    if settings.kind == "controls":
+        degree = min(settings.degree, len(points) - 1)
+        return BSplineCurve(even_knots(len(points), degree), points)
+    if settings.kind == "line":
+        _apart(points[:2])
+        return BSplineCurve(even_knots(2, 1), points[:2])
+    if settings.kind == "arc":
+        return arc_through(*points[:3])
+    if settings.kind == "circle":
+        return circle(points[0], float(np.linalg.norm(points[1] - points[0])),
+                      np.array(settings.normal), points[1] - points[0])  # fmt: skip
+    return conic(points[0], points[1], points[2], settings.rho)
+
+
+def _apart(points: Floats) -> None:
+    steps = np.linalg.norm(np.diff(points, axis=0), axis=1)
+    size = max(float(np.ptp(points, axis=0).max()), 1e-12)
+    if (len(steps) and steps.min() < 1e-9 * size) or size <= 1e-12:
+        first = int(np.argmin(steps)) + 1
+        raise SplineError(f"points {first} and {first + 1} are on one spot: move one of them")
+
+
+def through_points(
+    points: Floats, degree: int = 3, spacing: Spacing = "centripetal", tension: float = 0.0
+) -> BSplineCurve:
+    """Interpolate points by a spline with not-a-knot ends.
+
+    Tension blends the control points with those of the straight lines between the points, which
+    the same knots hold; at 1 the curve is those lines, evened out.
+
+    Raises
+    ------
+    SplineError
+    """
+    _apart(points)
+    degree = min(degree, len(points) - 1, HIGHEST_DEGREE)
+    steps = np.linalg.norm(np.diff(points, axis=0), axis=1) ** POWERS[spacing]
+    t = np.concatenate([[0], np.cumsum(steps)])
+    t /= t[-1]
+    if degree % 2 == 0 and degree > 1:
+        degree -= 1
+    spline = make_interp_spline(t, points, degree)
+    knots = np.array(spline.t)
+    knots[: degree + 1], knots[-degree - 1 :] = 0.0, 1.0
+    control = np.asarray(spline.c)
+    if tension > 0:
+        sites = greville(knots, degree)
+        straight = np.stack([np.interp(sites, t, column) for column in points.T], axis=1)
+        control = (1 - tension) * control + tension * straight
+    return BSplineCurve(knots, control)
+
+
+def arc_through(start: Floats, middle: Floats, end: Floats) -> BSplineCurve:
+    """Return the arc through three points, as a rational quadratic.
+
+    Raises
+    ------
+    SplineError
+        For points on a line.
+    """
+    a, b = middle - start, end - start
+    cross = np.cross(a, b)
+    area = float(cross @ cross)
+    if area < 1e-16 * float((a @ a) * (b @ b)) or area == 0:
+        raise SplineError("the three points lie on a line: an arc needs a bend")
+    centre = start + (np.cross(cross, a) * (b @ b) + np.cross(b, cross) * (a @ a)) / (2 * area)
+    normal = cross / np.sqrt(area)
+    radial = start - centre
+    radius = float(np.linalg.norm(radial))
+    across = np.cross(normal, radial / radius)
+    away = end - centre
+    angle = float(np.arctan2(away @ across, away @ radial / radius)) % (2 * np.pi)
+    return _arc(centre, radial / radius, across, radius, angle)
+
+
+def circle(centre: Floats, radius: float, normal: Floats, towards: Floats) -> BSplineCurve:
+    """Return a full circle that starts towards a direction, as a rational quadratic.
+
+    Raises
+    ------
+    SplineError
+    """
+    normal = normal / np.linalg.norm(normal)
+    first = towards - (towards @ normal) * normal
+    length = float(np.linalg.norm(first))
+    if not radius > 0 or length < 1e-12:
+        raise SplineError("a circle needs a radius of more than 0 mm")
+    return _arc(centre, first / length, np.cross(normal, first / length), radius, 2 * np.pi)
+
+
+def _arc(
+    centre: Floats, first: Floats, second: Floats, radius: float, angle: float
+) -> BSplineCurve:
+    """Return an arc of up to a full turn in pieces of at most 90 degrees (NURBS Book, A7.1)."""
+    pieces = max(1, int(np.ceil(angle / (np.pi / 2) - 1e-9)))
+    step = angle / pieces
+    turn = np.arange(2 * pieces + 1) * step / 2
+    weights = np.where(np.arange(len(turn)) % 2, np.cos(step / 2), 1.0)
+    reach = radius / np.where(np.arange(len(turn)) % 2, np.cos(step / 2), 1.0)
+    ring = np.cos(turn)[:, None] * first + np.sin(turn)[:, None] * second
+    knots = np.repeat(np.linspace(0, 1, pieces + 1), 2)
+    return BSplineCurve(np.concatenate([[0], knots, [1]]), centre + reach[:, None] * ring, weights)
+
+
+def conic(start: Floats, shoulder: Floats, end: Floats, rho: float) -> BSplineCurve:
+    """Return a conic by its end points, the crossing of its end tangents, and rho.
+
+    Raises
+    ------
+    SplineError
+    """
+    if not 0 < rho < 1:
+        raise SplineError(f"rho must lie between 0 and 1, not {rho:g}")
+    points = np.stack([start, shoulder, end])
+    _apart(points)
+    weights = np.array([1.0, rho / (1 - rho), 1.0])
+    return BSplineCurve(even_knots(3, 2), points, weights)
