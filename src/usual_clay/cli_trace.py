@@ -40,7 +40,7 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
     trace.add_argument("--closed", action="store_true", help="the last point is followed by the"
                        " first")  # fmt: skip
     trace.add_argument("--corners", type=float, default=0.0, metavar="DEG",
-                       help="part the run where it turns by more than this; default nowhere")  # fmt: skip
+                       help="part the run where it turns by more; default nowhere")  # fmt: skip
     trace.add_argument("--unit", choices=list(MILLIMETRES), help="where the file does not say")
     trace.add_argument("--out", type=Path, required=True, help="STEP, IGES, SVG or CSV file")
     trace.add_argument("--report", type=Path, help="JSON file to write the figures to")

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from usual_clay.bench.edits.curves import set_run
 from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
@@ -16,11 +17,15 @@ from usual_clay.bench.widgets import label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.budget import Candidate, front_of
-from usual_clay.job.items import Surface
+from usual_clay.core.fit.run import Run
+from usual_clay.job.items import Curve, PointList, Surface
 from usual_clay.job.remake import is_stale
 
 pg.setConfigOptions(antialias=True, background=palette.PANEL, foreground=palette.SOFT_INK)
 STEPS = (1, 2, 5)
+MOST_DECADES = 1.9
+# Candidates so many decades above what is aimed at are far off: they need not be in sight.
+HIGHEST = 1.6
 
 
 class LogAxis(pg.AxisItem):
@@ -28,7 +33,9 @@ class LogAxis(pg.AxisItem):
 
     def tickValues(self, low: float, high: float, _size: float) -> list:
         powers = range(int(np.floor(low)) - 1, int(np.ceil(high)) + 1)
-        ticks = [p + np.log10(step) for p in powers for step in STEPS]
+        # Over many decades only these are named, so that labels do not crowd.
+        steps = STEPS if high - low < MOST_DECADES else STEPS[:1]
+        ticks = [p + np.log10(step) for p in powers for step in steps]
         return [(1.0, [tick for tick in ticks if low <= tick <= high])]
 
     def tickStrings(self, values: list[float], _scale: float, _spacing: float) -> list[str]:
@@ -144,7 +151,8 @@ class Chart(QWidget):
         left, right = (min(xs), max(xs)) if xs else (1.2, 2.6)
         middle, half = (left + right) / 2, max((right - left) / 2 * 1.12, 0.42)
         self.plot.setXRange(middle - half, middle + half, padding=0)
-        low, high = min(ys) - 0.2, max(ys) + 0.1
+        top = max(line, np.log10(max(held[1], 1e-6)) if held is not None else line) + HIGHEST
+        low, high = min(ys) - 0.2, min(max(ys), top) + 0.1
         self.plot.setYRange(low, max(high, low + 1.0), padding=0)
         return middle - half
 
@@ -268,7 +276,7 @@ class Balance(QWidget):
         row.setContentsMargins(12, 8, 12, 6)
         row.setSpacing(12)
         self.nothing = label(
-            "Choose a surface to see what it costs and how far it is off.", role="soft"
+            "Choose a surface or a spline to see what it costs and how far it is off.", role="soft"
         )
         self.nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
         row.addWidget(self.nothing, 1)
@@ -293,7 +301,7 @@ class Balance(QWidget):
 
     def refresh(self) -> None:
         session = self.session
-        job, surface = session.shown, session.chosen_surface()
+        job, surface = session.shown, session.chosen_fitted()
         aim = job.aim
         report = None if surface is None else job.report(surface)
         at = f"mm, {percent(aim.share)}"
@@ -303,27 +311,36 @@ class Balance(QWidget):
         if surface is None or surface.signed is None or report is None:
             return
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
-        nu, nv = surface.geometry.counts
-        words = f"{nu} × {nv} = {nu * nv} control points\n"
+        total = surface.control_points
+        counts = str(total)
+        if isinstance(surface, Surface):
+            nu, nv = surface.geometry.counts
+            counts = f"{nu} × {nv} = {total}"
+        words = f"{counts} control points\n"
         words += f"{percent(aim.share)} within {report.at_share:.3f} mm"
         if is_stale(job, surface):
-            words = f"{nu} × {nv}: fitting ..."
+            words = f"{counts.split(' =')[0]}: fitting ..."
         candidates = [*surface.candidates, *session.found]
-        held = (float(nu * nv), report.at_share, words)
+        held = (float(total), report.at_share, words)
         self.chart.show_candidates(
             candidates, held, aim.tolerance, aim.share, aim.noise_floor(self._noise(surface))
         )
         self.histogram.show_signed(surface.signed, aim.tolerance, report.within_share)
 
-    def _noise(self, surface: Surface) -> float:
-        """Return the noise of the surface's points where it is known by now."""
-        region = self.session.measured(surface)
-        if region is None or surface.recipe is None:
+    def _noise(self, item: Surface | Curve) -> float:
+        """Return the noise of the item's points where it is known by now."""
+        if isinstance(item, Curve):
+            source = item.recipe.sources[0] if item.recipe and item.recipe.sources else item.watches
+            run = self.session.job.get(source, PointList)
+            return 0.0 if run is None else Run(run.points[run.kept], run.closed).noise
+        measured = self.session.measured(item)
+        if measured is None or item.recipe is None:
             return 0.0
-        return self.session.making.known_noise(region)
+        return self.session.making.known_noise(measured)
 
     def _take(self, nu: int, nv: int) -> None:
-        surface = self.session.chosen_surface()
-        if surface is not None and surface.recipe is not None:
-            settings = surface.recipe.settings.sized(nu, nv)
-            set_drape(self.session, surface, settings, "balance")
+        item = self.session.chosen_fitted()
+        if isinstance(item, Surface) and item.recipe is not None:
+            set_drape(self.session, item, item.recipe.settings.sized(nu, nv), "balance")
+        elif isinstance(item, Curve) and item.recipe is not None and item.recipe.kind == "spline":
+            set_run(self.session, item, item.recipe.settings.sized(nu), "balance")

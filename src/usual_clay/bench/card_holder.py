@@ -38,6 +38,8 @@ ASKED = {
     "straighten": ("straighten", "StraightenCard"),
     "slice": ("slices", "SlicesCard"),
     "probe": ("probe", "ProbeCard"),
+    "draw": ("draw", "DrawCard"),
+    "join": ("join", "JoinCard"),
     "keys": ("keys", "KeysCard"),
 }
 
@@ -88,7 +90,7 @@ class CardHolder(QWidget):
                 more: tuple = (self._actions, self.put_away) if name == "keys" else (self.put_away,)
             else:
                 module, kind = next(pair for pair in OF_KIND.values() if pair[0] == name)
-                takes_run = name in ("scan", "region", "points", "drape")
+                takes_run = name in ("scan", "region", "points", "curve", "drape")
                 more = (run,) if takes_run else (self._look_at,) if name == "picture" else ()
             made = getattr(import_module(f"usual_clay.bench.cards.{module}"), kind)
             card = made(session, *more)

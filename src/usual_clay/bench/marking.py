@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.placement import Plane
 from usual_clay.job.items import ItemId
 
 Place = tuple[float, float, float]
@@ -32,6 +33,11 @@ class Marking:
         Whether the marks are drawn with lines between them.
     stroke : bool
         Whether a drag draws a whole stroke of places instead.
+    plane : Plane or None
+        Where they lie, whatever is under the cursor.
+    in_view : bool
+        Whether a place with nothing under it is taken on the plane through the origin that faces
+        the view most.
     """
 
     hint: str
@@ -41,6 +47,8 @@ class Marking:
     changed: Callable[[Marking], None] = lambda _marking: None
     joined: bool = False
     stroke: bool = False
+    plane: Plane | None = None
+    in_view: bool = False
 
     @property
     def points(self) -> Floats:

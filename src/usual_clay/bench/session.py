@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -27,15 +28,16 @@ from usual_clay.core.scan.motion import MotionError
 from usual_clay.core.scan.region import spread
 from usual_clay.core.scan.section import SectionError
 from usual_clay.core.scan.shapes import ShapeError
+from usual_clay.core.spline.basis import SplineError
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.history import History
-from usual_clay.job.items import Followed, Item, ItemId, PointList, Region, Scan, Surface
+from usual_clay.job.items import Curve, Followed, Item, ItemId, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError
 
 EXPECTED = (
-    FitError, FrameError, FileError, JobError, BallError, ProjectError, SectionError, ShapeError,
-    OutlineError, PlacementError, MotionError, MendError,
+    FitError, FrameError, SplineError, FileError, JobError, BallError, ProjectError,
+    SectionError, ShapeError, OutlineError, PlacementError, MotionError, MendError,
 )  # fmt: skip
 
 
@@ -75,6 +77,9 @@ class Session(QObject):
         self.search_words: dict[ItemId, str] = {}
         self.found: list[Candidate] = []
         self.suggested: Ints = np.zeros(0, dtype=np.int64)
+        self.control_points: frozenset[int] = frozenset()
+        self.comb_scale = 1.0
+        self.nudge_step = 0.1
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
         self.lit: list[Floats] = []
         self._saved = self.job
@@ -154,6 +159,16 @@ class Session(QObject):
         self.suggested = which
         self.job_changed.emit()
 
+    def choose_points(self, which: Iterable[int]) -> None:
+        """Choose control points of the chosen curve."""
+        self.control_points = frozenset(which)
+        self.tool_changed.emit()
+
+    def set_comb(self, scale: float) -> None:
+        """Set how long the comb's quills are; 0 hides them."""
+        self.comb_scale = scale
+        self.tool_changed.emit()
+
     def light(self, lines: list[Floats]) -> None:
         """Show lines and points on the stage; none ends it."""
         self.lit = lines
@@ -185,12 +200,18 @@ class Session(QObject):
             self.found = []
             self.suggested = np.zeros(0, dtype=np.int64)
             self.lit = []
+            # Leaving a curve ends its editing.
+            self.control_points = frozenset()
             if self.fresh != item_id:
                 self.fresh = None
             self.chosen_changed.emit()
 
     def chosen_surface(self) -> Surface | None:
         return self.shown.get(self.chosen, Surface)
+
+    def chosen_fitted(self) -> Surface | Curve | None:
+        """Return the chosen item if it is one that costs control points."""
+        return self.chosen_surface() or self.shown.get(self.chosen, Curve)
 
     def measured(self, surface: Surface) -> Region | PointList | None:
         """Return the region or loose points that a surface was draped over."""
@@ -295,7 +316,7 @@ class Session(QObject):
 
     def stop_work(self) -> bool:
         """Stop what the user asked for and is waiting for; tell whether there was any."""
-        searches = [f"search {s.id}" for s in self.job.all(Surface)]
+        searches = [f"search {item.id}" for item in self.job.all(Followed)]
         busy = [
             key
             for key in ("drape", "bring in", "ask", "look", *searches)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import (
@@ -26,11 +27,12 @@ from usual_clay.bench.balance import Balance
 from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.command_table import fill
 from usual_clay.bench.documents import Documents
+from usual_clay.bench.edits.curves import add_twin, search_curve
 from usual_clay.bench.edits.drapes import search, start_drape
-from usual_clay.bench.edits.points import take_out
+from usual_clay.bench.edits.points import add_spline, take_out
 from usual_clay.bench.edits.scans import split_at_creases
 from usual_clay.bench.finder import Finder
-from usual_clay.bench.gestures import brush, outline_select, pick, shape, spread
+from usual_clay.bench.gestures import brush, drag_points, outline_select, pick, shape, spread
 from usual_clay.bench.hint_line import HintLine
 from usual_clay.bench.session import Session
 from usual_clay.bench.shelf import Shelf
@@ -41,7 +43,8 @@ from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
 from usual_clay.bench.widgets import rule
 from usual_clay.core.fit.drape import DrapeSettings
-from usual_clay.job.items import ItemId, Picture, PointList, Region, Scan, Surface
+from usual_clay.core.fit.run import RunSettings
+from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Surface
 
 POINTS_HINT = "<b>Click</b> points to ring them, or <b>drag</b> a box; <b>Ctrl</b> lets go of them."
 BRUSH_HINT = (
@@ -150,6 +153,8 @@ class Window(QMainWindow):
         picture = session.shown.get(session.chosen, Picture)
         if session.tool is None and picture is not None and not picture.locked:
             hint = PICTURE_HINT
+        elif session.tool is None and session.shown.get(session.chosen, Curve) is not None:
+            hint = drag_points.HINT
         elif session.tool is None and session.chosen_surface() is not None:
             hint = "Drag along the front in Balance to spend more or fewer control points. "
             fresh = session.fresh == session.chosen
@@ -189,13 +194,13 @@ class Window(QMainWindow):
         elif isinstance(focused, QAbstractSpinBox | QLineEdit):
             self.stage.large.setFocus()
         elif not self.cards.accept_asked():
-            if self.session.chosen_surface() is not None and self.session.tool is None:
+            if self.session.chosen_fitted() is not None and self.session.tool is None:
                 self.keep()
             elif self.session.job.get(self.session.chosen, Region) is not None:
                 self.drape()
 
     def keep(self) -> None:
-        """Be done with the chosen surface."""
+        """Be done with the chosen surface or curve."""
         self.session.fresh = None
         self.session.choose(None)
 
@@ -257,30 +262,55 @@ class Window(QMainWindow):
                 split_at_creases(session, scan)
             return
         card = self.cards.ask(name)
-        if name == "probe" and not card.recorded.size:
+        if name == "draw" or (name == "probe" and not card.recorded.size):
             card.offer()
 
     def look_at_picture(self, picture: Picture) -> None:
         """Turn the side light square-on to a picture."""
         self.stage.look_at(picture.placement.plane, picture.name)
 
+    def twin(self) -> None:
+        """Add a mirrored copy of the chosen curve."""
+        curve = self.session.job.get(self.session.chosen, Curve)
+        if curve is None:
+            self.session.told.emit("trouble", "Choose a curve in the Shelf first.")
+        else:
+            add_twin(self.session, curve)
+
+    def toggle_comb(self) -> None:
+        self.session.set_comb(0.0 if self.session.comb_scale > 0 else 1.0)
+
     def step_setting(self, up: bool) -> None:
-        """Halve or double the brush, or spread less or more."""
+        """Halve or double the brush or the nudge step, or spread less or more."""
         session = self.session
+        if session.control_points:
+            session.nudge_step = float(np.clip(session.nudge_step * (2 if up else 0.5), 1e-4, 100))
+            session.told.emit("news", f"Arrows nudge by {session.nudge_step:g} mm.")
+            return
         if session.tool == "spread":
             session.set_spread(session.spread_amount + (0.02 if up else -0.02))
         else:
             session.set_brush(session.brush_radius * (2 if up else 0.5))
 
     def to_tolerance(self) -> None:
-        """Search for the chosen surface, or stop the search that runs."""
-        surface = self.session.chosen_surface()
-        if surface is None:
-            self.session.told.emit("trouble", "Choose a draped surface first.")
-        elif self.session.work.is_busy(f"search {surface.id}"):
-            self.session.work.cancel(f"search {surface.id}")
+        """Search for the chosen surface or spline, or stop the search that runs."""
+        item = self.session.chosen_fitted()
+        if item is None:
+            self.session.told.emit("trouble", "Choose a draped surface or a spline first.")
+        elif self.session.work.is_busy(f"search {item.id}"):
+            self.session.work.cancel(f"search {item.id}")
+        elif isinstance(item, Curve):
+            search_curve(self.session, item)
         else:
-            search(self.session, surface)
+            search(self.session, item)
+
+    def spline(self) -> None:
+        """Let a spline follow the chosen run, and find the leanest that will do."""
+        points = self.session.job.get(self.session.chosen, PointList)
+        if points is None:
+            self.session.told.emit("trouble", "Choose a point list in the Shelf first.")
+        else:
+            add_spline(self.session, points, RunSettings(knots="adaptive"))
 
     def delete(self) -> None:
         """Take ringed points out; without any, delete the chosen item."""

@@ -84,6 +84,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         told["shape"] = asdict(shape) | {"point": shape.point.tolist(), "axis": shape.axis.tolist()}
         put("signed", item.signed)
     elif isinstance(item, Curve):
+        told["watches"] = item.watches
         for name in ("knots", "points", "weights"):
             put(name, getattr(item.geometry, name))
         put("signed", item.signed)
@@ -230,8 +231,9 @@ def _curve(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> 
         None if weights is None else read(weights, "f", (len(points),)),
     )
     return Curve(
-        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read)
-    )
+        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read),
+        watches=text(told["watches"]),
+    )  # fmt: skip
 
 
 def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Surface:

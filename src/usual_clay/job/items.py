@@ -206,11 +206,14 @@ class Curve(Followed):
         Deviation of each point it was fitted to, mm; without a side, 0 or more.
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
+    watches : str
+        The point list that judges a curve that was fitted to it and then shaped by hand.
     """
 
     geometry: BSplineCurve
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
+    watches: ItemId = ""
 
     @property
     def control_points(self) -> int:

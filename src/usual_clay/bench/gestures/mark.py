@@ -8,8 +8,9 @@ import numpy as np
 
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.stage.picking import place_under
+from usual_clay.bench.stage.picking import meets, place_under
 from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.placement import TRUE_PLANES, Placement
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -33,7 +34,7 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
         held = len(before)
     event = press
     while True:
-        place = place_under(pane.scene, pane.view, event.x, event.y, marking.on)
+        place = marked_place(pane, event, marking)
         if place is not None:
             points = np.concatenate([before[:held], place[None], before[held + 1 :]])
             session.set_marking(marking.with_places(points))
@@ -45,6 +46,19 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
     now = session.marking
     if now is not None:
         now.changed(now)
+
+
+def marked_place(pane: Pane, at: Pointer, marking: Marking) -> Floats | None:
+    """Return where a mark lands: on its plane or picture, on what is there, or facing the view."""
+    plane = marking.plane
+    if plane is None:
+        place = place_under(pane.scene, pane.view, at.x, at.y, marking.on)
+        if place is not None or not marking.in_view:
+            return place
+        sight = pane.view.camera.sight
+        plane = max(TRUE_PLANES.values(), key=lambda each: -float(each.normal @ sight))
+    met = meets(Placement(plane), *pane.view.ray(at.x, at.y))
+    return None if met is None else met[0]
 
 
 def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from usual_clay.bench.gestures.drag_picture import drag_picture, handle_under
+from usual_clay.bench.gestures.drag_points import drag_points, point_under
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
 from usual_clay.bench.stage import picking
 from usual_clay.job.items import Picture
@@ -28,6 +29,10 @@ def pick(pane: Pane, press: Pointer) -> Gesture:
         if handle is not None and (handle != "move" or (target and target.item == picture.id)):
             yield from drag_picture(pane, press, picture, handle)
             return
+    grabbed = point_under(pane, press.x, press.y)
+    if grabbed is not None:
+        yield from drag_points(pane, press, grabbed)
+        return
     event = yield from until_release()
     if abs(event.x - press.x) + abs(event.y - press.y) > 8:
         return

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QWheelEvent
+from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from usual_clay.bench.gestures import look
 from usual_clay.bench.gestures.brush import brush
+from usual_clay.bench.gestures.drag_points import nudge
 from usual_clay.bench.gestures.mark import mark
 from usual_clay.bench.gestures.outline_select import (
     box_region,
@@ -20,13 +21,13 @@ from usual_clay.bench.gestures.pick import pick
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, Start
 from usual_clay.bench.gestures.shape import shape
 from usual_clay.bench.gestures.spread import spread
-from usual_clay.bench.stage import marks, overlay, picking
+from usual_clay.bench.stage import curve_overlay, marks, overlay, picking
 from usual_clay.bench.stage.camera import Camera
 from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
-from usual_clay.job.items import Picture, PointList, Surface
+from usual_clay.job.items import Curve, Picture, PointList, Surface
 
 # What a left press starts, by the tool in hand.
 TOOLS: dict[str | None, Start] = {
@@ -40,6 +41,11 @@ TOOLS: dict[str | None, Start] = {
     "mark points": choose_points,
     "brush points": brush_points,
 }
+HOLDS = ("x", "y", "z", "n", "f")
+NUDGES = {
+    Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
+    Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1),
+}  # fmt: skip
 BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
 
@@ -71,6 +77,8 @@ class Pane(QWidget):
         self._target: Target | None = None
         self._takes_away = False
         self._drawn: tuple[Floats, bool] | None = None
+        # What a drag is held to: an axis, a leg (n), or flat in the view (f).
+        self.hold = "f"
         self.last_drawn: Floats = np.zeros((0, 2))
         self._lit: tuple[Floats, bool, float] | None = None
         # Until the user moves the camera, everything is kept in view.
@@ -148,6 +156,7 @@ class Pane(QWidget):
         points_list = job.get(self.session.chosen, PointList)
         if points_list is not None and points_list.visible:
             overlay.draw_run(painter, self.view, points_list, self.session.suggested)
+        self._paint_curves(painter)
         picture = job.get(self.session.chosen, Picture)
         shows = self.scene.shown.pictures and self.session.tool is None
         if shows and picture is not None and picture.visible and not picture.locked:
@@ -161,6 +170,21 @@ class Pane(QWidget):
             marks.draw_marks(painter, self.view, self.session.marking)
         if self._drawn is not None:
             marks.draw_outline(painter, *self._drawn)
+
+    def _paint_curves(self, painter: QPainter) -> None:
+        """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
+        job, session = self.session.shown, self.session
+        chosen = job.get(session.chosen, Curve)
+        fresh = [c for c in job.all(Curve) if c.id not in session.job.items]
+        for curve in ([chosen] if chosen is not None else []) + fresh:
+            if not curve.visible:
+                continue
+            if session.comb_scale > 0:
+                comb = self.scene.comb(curve)
+                curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale)
+            if self.scene.shown.net:
+                points = session.control_points if curve is chosen else frozenset()
+                curve_overlay.draw_polygon(painter, self.view, curve.geometry, points)
 
     def _paint_on_view(self, painter: QPainter, ratio: float) -> None:
         overlay.draw_axes(painter, self.view, QPointF(38, self.height() - 40))
@@ -251,6 +275,23 @@ class Pane(QWidget):
         self._gesture = None
         self.session.propose(None)
         return True
+
+    def event(self, event: QEvent) -> bool:
+        """Keep keys that hold a running drag from doing what they do otherwise."""
+        holds = isinstance(event, QKeyEvent) and event.text().lower() in HOLDS
+        if holds and self._gesture is not None and event.type() == QEvent.Type.ShortcutOverride:
+            event.accept()
+            return True
+        return super().event(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        word = event.text().lower()
+        if self._gesture is not None and word in HOLDS:
+            self.hold = "f" if self.hold == word else word
+        elif (step := NUDGES.get(Qt.Key(event.key()))) and self.session.control_points:
+            nudge(self, step)
+        else:
+            super().keyPressEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._cursor = event.position()

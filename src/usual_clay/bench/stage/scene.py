@@ -25,6 +25,7 @@ from usual_clay.bench.stage.reference_layers import (
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.bend import bend
 from usual_clay.core.scan.closest import Hit, MeshTree
@@ -88,6 +89,7 @@ class Scene(QObject):
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
+        self._combs: dict[ItemId, tuple[object, Comb]] = {}
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""
@@ -122,6 +124,14 @@ class Scene(QObject):
         ink = palette.CHOSEN if curve.id == self.session.chosen else own
         geometry = curve.geometry
         return self._cached(curve.id, (geometry, ink), lambda: curve_layer(geometry, ink))
+
+    def comb(self, curve: Curve) -> Comb:
+        """Return a curve's comb, kept while its shape is the same."""
+        known = self._combs.get(curve.id)
+        if known is None or known[0] is not curve.geometry:
+            known = (curve.geometry, comb_of(curve.geometry))
+            self._combs[curve.id] = known
+        return known[1]
 
     def _picture_layer(self, picture: Picture) -> Layer:
         made_of = (picture.data, picture.placement, picture.look)

@@ -14,6 +14,7 @@ PER_SPAN = 40
 FLAT = 0.02
 # A span that turns so many times faster than its neighbour is worth a word.
 UNEVEN = 4.0
+STRAIGHT = 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,7 +34,7 @@ class Comb:
     smallest_radius : float
         mm; infinite for a line.
     peak_ratio : float
-        The greatest turn of a span over that of a neighbour.
+        How many times faster a span turns at the most than one of its neighbours.
     """
 
     t: Floats
@@ -66,7 +67,7 @@ def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     return Comb(
         t, points, curvature, signed, normal, inflections,
         1 / greatest if greatest > 1e-12 else float("inf"),
-        _peak_ratio(size * np.sqrt(speed), np.diff(breaks), per_span),
+        _peak_ratio(size, per_span),
     )  # fmt: skip
 
 
@@ -77,12 +78,13 @@ def _sign_changes(signed: Floats, flat: float) -> Ints:
     return (told[change] + told[change + 1]) // 2
 
 
-def _peak_ratio(turning: Floats, widths: Floats, per_span: int) -> float:
+def _peak_ratio(size: Floats, per_span: int) -> float:
     """Return how many times faster a span turns at the most than one of its neighbours."""
-    turns = turning.reshape(-1, per_span).mean(axis=1) * widths
+    turns = size.reshape(-1, per_span).mean(axis=1)
     if len(turns) < 2 or turns.max() < 1e-9:
         return 1.0
-    near = np.maximum(turns, 0.01 * turns.max())
+    # Nearly straight beside nearly straight is no matter.
+    near = np.maximum(turns, STRAIGHT * turns.max())
     return float(np.maximum(near[1:] / near[:-1], near[:-1] / near[1:]).max())
 
 
@@ -93,5 +95,5 @@ def in_words(comb: Comb) -> str:
     if np.isfinite(comb.smallest_radius):
         words.append(f"smallest radius {comb.smallest_radius:.3g} mm")
     if comb.peak_ratio > UNEVEN:
-        words.append(f"one span turns {comb.peak_ratio:.0f} times as far as its neighbour")
+        words.append(f"one span turns {comb.peak_ratio:.0f} times faster than its neighbour")
     return "; ".join(words)

@@ -71,10 +71,22 @@ class RunSettings:
 
 @dataclass(frozen=True, eq=False)
 class Run:
-    """An ordered run: (n, 3) points in mm, and whether the last is followed by the first."""
+    """An ordered run.
+
+    Attributes
+    ----------
+    points : (n, 3) array
+        mm.
+    closed : bool
+        Whether the last is followed by the first.
+    held : (bool, bool)
+        Whether a spline through an open run starts and ends just at its ends, as parts do that
+        meet at a corner.
+    """
 
     points: Floats
     closed: bool = False
+    held: tuple[bool, bool] = (False, False)
 
     @property
     def noise(self) -> float:
@@ -107,7 +119,12 @@ def parts_of(run: Run, corners: float) -> list[Run]:
     else:
         points, ends = run.points, np.concatenate([[0], at])
     ends = np.append(ends, len(points) - 1)
-    return [Run(points[a : b + 1]) for a, b in pairwise(ends) if b > a]
+    cuts = [(a, b) for a, b in pairwise(ends) if b > a]
+    last = len(cuts) - 1
+    return [
+        Run(points[a : b + 1], held=(run.closed or k > 0, run.closed or k < last))
+        for k, (a, b) in enumerate(cuts)
+    ]
 
 
 def fit_run(run: Run, settings: RunSettings, progress: Progress = silent) -> RunFit:
@@ -217,12 +234,14 @@ class RunFitter:
         normal += LEAST_STIFFNESS * np.trace(normal) / max(np.trace(stiff), 1e-300) * stiff
         if self.run.closed:
             return _solved_closed(knots, degree, normal, right)
-        # An open run's spline starts and ends at its ends: so parts meet at their corners.
-        held = np.zeros((count, self.points.shape[1]))
-        held[0], held[-1] = self.points[0], self.points[-1]
-        rest = right - normal @ held
-        held[1:-1] = np.linalg.solve(normal[1:-1, 1:-1], rest[1:-1])
-        return held
+        made = np.zeros((count, self.points.shape[1]))
+        free = np.ones(count, dtype=bool)
+        for end, held in zip((0, -1), self.run.held, strict=True):
+            if held:
+                made[end], free[end] = self.points[end], False
+        rest = right - normal @ made
+        made[free] = np.linalg.solve(normal[np.ix_(free, free)], rest[free])
+        return made
 
 
 def _solved_closed(knots: Floats, degree: int, normal: Floats, right: Floats) -> Floats:

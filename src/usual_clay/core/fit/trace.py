@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -90,7 +90,7 @@ class _Search:
         points = part.points[::step]
         if not part.closed and step > 1:
             points = np.concatenate([points, part.points[-1:]])
-        self.fitter = RunFitter(Run(points, part.closed), settings.degree)
+        self.fitter = RunFitter(replace(part, points=points), settings.degree)
         self.noise = part.noise
         self.seen: dict[int, Candidate] = {}
 
