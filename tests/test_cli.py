@@ -6,19 +6,23 @@ import json
 import os
 import subprocess
 import sys
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from tests.conftest import box_mesh
 from usual_clay.cli import BAD_INPUT, MET, NOT_MET, main
 from usual_clay.core.check.deviation import Aim, judge
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.demo.make import BACK_SEED
+from usual_clay.demo.points import true_outline, write_point_lists
 from usual_clay.demo.scan import pose
-from usual_clay.files.exchange import read_exchange
+from usual_clay.files.exchange import read_curves, read_exchange
 from usual_clay.files.mesh_file import read_mesh, write_mesh
+from usual_clay.files.points_file import read_points
 
 FIGURES = {
     "points", "control_points", "total", "within_share", "rms", "p95", "max", "noise", "seconds",
@@ -140,3 +144,51 @@ def test_demo_without_a_display_says_how_to_get_a_picture() -> None:
     assert ran.returncode == BAD_INPUT
     assert "./run shots" in ran.stderr
     assert "Traceback" not in ran.stderr
+
+
+def test_trace_writes_lean_curves_and_their_report(tmp_path: Path) -> None:
+    outline, _ = write_point_lists(tmp_path)
+    for ending in ("step", "igs", "svg", "csv"):
+        out, report = tmp_path / f"a.{ending}", tmp_path / "a.json"
+        told = ["trace", str(outline), "--tolerance", "0.05", "--out", str(out)]
+        told += ["--report", str(report)]
+        assert main(told) == MET
+        figures = json.loads(report.read_text())
+        assert figures["met"] is True
+        assert figures["p95"] <= 0.05
+        assert figures["control_points"] == [figures["total"]]
+        assert figures["total"] < 40
+        assert figures["segments"] == 1
+        assert 0.005 < figures["noise"] < 0.02
+        assert out.stat().st_size > 200
+    assert "width=" in (tmp_path / "a.svg").read_text()
+    places = read_points(tmp_path / "a.csv").points
+    away = cKDTree(true_outline()).query(places)[0]
+    assert np.median(away) == pytest.approx(1.5, abs=0.02)
+
+
+def test_trace_parts_a_run_at_its_corners_and_refuses_what_makes_no_sense(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    share = np.linspace(0, 1, 80, endpoint=False)[:, None]
+    ends = np.array([[0.0, 0], [40, 0], [40, 30], [0, 30], [0, 0]])
+    flat = np.concatenate([a + (b - a) * share for a, b in pairwise(ends)])
+    np.savetxt(tmp_path / "square.csv", flat, delimiter=",", header="x [mm],y [mm]", comments="")
+    told = ["trace", str(tmp_path / "square.csv"), "--tolerance", "0.02", "--corners", "40",
+            "--out", str(tmp_path / "a.step"), "--report", str(tmp_path / "a.json")]  # fmt: skip
+    assert main(told) == MET
+    figures = json.loads((tmp_path / "a.json").read_text())
+    assert (figures["segments"], figures["corners"]) == (4, 4)
+    assert len(read_curves(tmp_path / "a.step")) == 4
+    half = tmp_path / "half.csv"
+    np.savetxt(half, flat[:150], delimiter=",")
+    lean = ["trace", str(half), "--tolerance", "0.001", "--controls", "5", "--knots", "even"]
+    assert main([*lean, "--out", str(tmp_path / "b.step")]) == NOT_MET
+    for more, words in (
+        (["--closed"], "does not close"), (["--controls", "many"], "auto or a number"),
+        (["--corners", "200"], "0 to 180"), (["--degree", "9"], "degree must be"),
+        (["--tolerance", "0"], "more than 0"),
+    ):  # fmt: skip
+        told = ["trace", str(half), "--tolerance", "0.05", "--out", str(tmp_path / "c.step"), *more]
+        assert main(told) == BAD_INPUT
+        assert words in capsys.readouterr().err

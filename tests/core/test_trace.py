@@ -285,7 +285,7 @@ def test_combs_tell_bends_inflections_and_uneven_spans() -> None:
     comb = comb_of(wave)
     assert len(comb.inflections) == 3
     assert comb.inflections[:, 0] == pytest.approx(10 * np.pi * np.array([1, 2, 3]), abs=2)
-    assert comb.smallest_radius == pytest.approx(10, rel=0.03)
+    assert comb.smallest_radius == pytest.approx(10, rel=0.06)
     assert "3 inflections" in in_words(comb)
     line = comb_of(drawn("line", (0, 0, 0), (4, 4, 4)))
     assert line.smallest_radius == np.inf
@@ -299,7 +299,7 @@ def test_combs_tell_bends_inflections_and_uneven_spans() -> None:
     place, size = found.points[inside], np.linalg.norm(found.curvature[inside], axis=1)
     angle = np.arctan2(place[:, 1] / 10, place[:, 0] / 20)
     true = 200 / (400 * np.sin(angle) ** 2 + 100 * np.cos(angle) ** 2) ** 1.5
-    assert size == pytest.approx(true, rel=0.02)
+    assert size == pytest.approx(true, rel=0.04)
     sharp = drawn("controls", *[(float(i), 0.0, 0.0) for i in range(5)], (5, 4, 0), (5, 5, 0),
                   (5, 6, 0), (5, 7, 0))  # fmt: skip
     assert comb_of(sharp).peak_ratio > 4

@@ -72,6 +72,8 @@ def fill(table: Actions, w: Window) -> None:
                "export", "IGES"),
         Action("stl", "Write STL triangles", "", lambda: documents.deliver(".stl"), "Deliver",
                "triangle", "STL"),
+        Action("svg", "Write curves as SVG, true scale", "", lambda: documents.deliver(".svg"),
+               "Deliver", "export", "SVG"),
         Action("scan shown", "Show or hide scans", "1", lambda: stage.switch("scan")),
         Action("surfaces shown", "Show or hide surfaces", "2", lambda: stage.switch("surfaces")),
         Action("net shown", "Show or hide the control net", "3", lambda: stage.switch("net")),

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from usual_clay.files import job_file, mesh_file, picture_file, points_file
-from usual_clay.files.deliver import write_surfaces
+from usual_clay.files.deliver import write_splines
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
-from usual_clay.job.items import Surface
+from usual_clay.job.items import Curve, Surface
 
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
@@ -99,18 +99,22 @@ class Documents:
         return self.session.save(Path(told).with_suffix(job_file.SUFFIX))
 
     def deliver(self, suffix: str) -> None:
-        """Write the chosen surface, or all visible ones, as STEP, IGES or STL."""
+        """Write the chosen surface or curve, or all visible ones, by the file's ending."""
         told, _ = QFileDialog.getSaveFileName(
-            self.window, "Write surfaces", f"{self.session.job.name}{suffix}", f"*{suffix}"
+            self.window,
+            "Write surfaces and curves",
+            f"{self.session.job.name}{suffix}",
+            f"*{suffix}",
         )
         if told:
             self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
 
     def write_to(self, path: Path) -> None:
-        chosen = self.session.chosen_surface()
+        chosen = self.session.chosen_fitted()
         job = self.session.job
-        surfaces = [chosen] if chosen is not None else [s for s in job.all(Surface) if s.visible]
-        named = [(surface.name, surface.geometry) for surface in surfaces]
+        shown: list[Surface | Curve] = [s for s in job.all(Surface) if s.visible]
+        shown += [c for c in job.all(Curve) if c.visible]
+        named = [(item.name, item.geometry) for item in ([chosen] if chosen is not None else shown)]
         chord = job.aim.tolerance / 5
 
         def done(_: object) -> None:
@@ -122,7 +126,7 @@ class Documents:
             self.session.told.emit("trouble", words)
 
         self.session.work.start(
-            "deliver", f"Writing {path.name}", lambda *_: write_surfaces(path, named, chord), done,
+            "deliver", f"Writing {path.name}", lambda *_: write_splines(path, named, chord), done,
             failed=failed,
         )  # fmt: skip
 

@@ -35,6 +35,8 @@ class Marking:
         Whether a drag draws a whole stroke of places instead.
     plane : Plane or None
         Where they lie, whatever is under the cursor.
+    facing : (x, y, z)
+        The normal of the plane on which the last mark was set, or of the view.
     in_view : bool
         Whether a place with nothing under it is taken on the plane through the origin that faces
         the view most.
@@ -49,6 +51,7 @@ class Marking:
     stroke: bool = False
     plane: Plane | None = None
     in_view: bool = False
+    facing: Place = (0.0, 0.0, 1.0)
 
     @property
     def points(self) -> Floats:

@@ -355,6 +355,8 @@ class Window(QMainWindow):
         elif isinstance(item, Picture):
             menu.addAction("Look square-on").triggered.connect(lambda: self.look_at_picture(item))
             self._add(menu, "agreement")
+        elif isinstance(item, Curve):
+            self._add(menu, "to tolerance", "twin", "join", "comb", "step", "iges", "svg")
         elif isinstance(item, Surface):
             self._add(menu, "to tolerance", "plain form", "step", "iges", "stl")
         menu.addSeparator()

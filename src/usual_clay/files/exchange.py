@@ -60,6 +60,7 @@ def _write_step(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> bool:
     from OCP.IFSelect import IFSelect_ReturnStatus
     from OCP.Interface import Interface_Static
     from OCP.STEPControl import STEPControl_StepModelType, STEPControl_Writer
+    from OCP.StepData import StepData_Logical
     from OCP.TCollection import TCollection_HAsciiString
 
     writer = STEPControl_Writer()
@@ -72,6 +73,11 @@ def _write_step(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> bool:
             entity = model.Value(index)
             if hasattr(entity, "UDegree") or hasattr(entity, "ControlPointsList"):
                 entity.SetName(TCollection_HAsciiString(name.encode("ascii", "replace").decode()))
+            # Said to be closed, a clamped spline is made periodic by some readers, and wrongly:
+            # that its ends meet is in its control points.
+            for setter in ("SetClosedCurve", "SetUClosed", "SetVClosed"):
+                if hasattr(entity, setter):
+                    getattr(entity, setter)(StepData_Logical.StepData_LFalse)
     return bool(writer.Write(str(path)) == IFSelect_ReturnStatus.IFSelect_RetDone)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numpy as np
 from PySide6.QtWidgets import QSpinBox
 
 from usual_clay.bench.cards.card import Card
@@ -125,12 +124,7 @@ class DrawCard(Card):
     def _settings(self) -> DrawnSettings:
         marking = self.session.marking
         places = () if marking is None else marking.places
-        normal = (0.0, 0.0, 1.0)
-        if self._kind == "circle" and len(places) == 2:
-            # The plane in which both points lie and that faces the least extent.
-            gap = np.abs(np.array(places[1]) - np.array(places[0]))
-            axis = int(np.argmin(gap))
-            normal = (float(axis == 0), float(axis == 1), float(axis == 2))
+        normal = (0.0, 0.0, 1.0) if marking is None else marking.facing
         return DrawnSettings(
             self._kind,  # type: ignore[arg-type]
             places, self.degree.value(), self._spacing,  # type: ignore[arg-type]
@@ -144,7 +138,6 @@ class DrawCard(Card):
         self.about.setText(
             f"{count} points set" if count >= fewest else f"{count} of at least {fewest} points set"
         )
-        self.keep.setEnabled(count >= fewest)
         if (settings,) == self._shown:
             return
         self._shown = (settings,)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -10,7 +11,7 @@ from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.stage.picking import meets, place_under
 from usual_clay.core.arrays import Floats
-from usual_clay.core.picture.placement import TRUE_PLANES, Placement
+from usual_clay.core.picture.placement import TRUE_PLANES, Placement, Plane
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -37,7 +38,9 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
         place = marked_place(pane, event, marking)
         if place is not None:
             points = np.concatenate([before[:held], place[None], before[held + 1 :]])
-            session.set_marking(marking.with_places(points))
+            normal = plane_facing(pane, marking).normal
+            facing = (float(normal[0]), float(normal[1]), float(normal[2]))
+            session.set_marking(replace(marking.with_places(points), facing=facing))
         elif event is press:
             session.told.emit("trouble", "There is nothing to mark under the cursor.")
         if event.kind == "release":
@@ -55,10 +58,15 @@ def marked_place(pane: Pane, at: Pointer, marking: Marking) -> Floats | None:
         place = place_under(pane.scene, pane.view, at.x, at.y, marking.on)
         if place is not None or not marking.in_view:
             return place
-        sight = pane.view.camera.sight
-        plane = max(TRUE_PLANES.values(), key=lambda each: -float(each.normal @ sight))
+        plane = plane_facing(pane, marking)
     met = meets(Placement(plane), *pane.view.ray(at.x, at.y))
     return None if met is None else met[0]
+
+
+def plane_facing(pane: Pane, marking: Marking) -> Plane:
+    """Return the plane that marks are set on, or the true one that faces the view most."""
+    sight = pane.view.camera.sight
+    return marking.plane or max(TRUE_PLANES.values(), key=lambda each: -float(each.normal @ sight))
 
 
 def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:

@@ -15,6 +15,8 @@ from usual_clay.core.spline.surface import sample_parameters
 
 Smooth = Literal[0, 1, 2, 3]
 PAIR_SAMPLES = 400
+# Extents that differ by less than this, mm, are the same to the user.
+LEAST_GAP = 0.0005
 
 
 @dataclass(frozen=True)
@@ -153,7 +155,8 @@ def pair_into_space(first: BSplineCurve, second: BSplineCurve, settings: PairSet
     (low_a, high_a), (low_b, high_b) = ((line[0, axis], line[-1, axis]) for line in lines)
     low, high = max(low_a, low_b), min(high_a, high_b)
     gap = max(abs(low_a - low_b), abs(high_a - high_b))
-    words = f"extents along {settings.axis} differ by up to {gap:.3f} mm" if gap > 1e-6 else ""
+    told = f"extents along {settings.axis} differ by up to {gap:.3f} mm"
+    words = told if gap > LEAST_GAP else ""
     if settings.match:
         scale = (high_a - low_a) / (high_b - low_b)
         lines[1][:, axis] = low_a + (lines[1][:, axis] - low_b) * scale

@@ -1,0 +1,331 @@
+"""Curves with mouse and keys: drawn, dragged, fitted, joined."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+from scipy.spatial import cKDTree
+
+from tests.bench.conftest import CTRL, NONE, SHIFT, Hands
+from usual_clay.bench.stage.curve_overlay import TALLEST
+from usual_clay.bench.theme import palette
+from usual_clay.core.spline.closest import curve_foot_points
+from usual_clay.core.spline.curve import curve_points
+from usual_clay.demo.points import true_outline
+from usual_clay.files.exchange import read_curves
+from usual_clay.job.items import Curve, PointList
+from usual_clay.job.remake import is_stale
+
+
+@pytest.fixture
+def top(hands: Hands):
+    """An empty job seen from the top, large."""
+    hands.window.set_station("Trace")
+    hands.window.stage.look("top")
+    hands.window.stage.swap()
+    hands.wait()
+    return hands, hands.window.stage.side
+
+
+def chosen(hands: Hands) -> Curve:
+    curve = hands.session.job.get(hands.session.chosen, Curve)
+    assert curve is not None
+    return curve
+
+
+def seen(pane, point: np.ndarray) -> QPoint:
+    x, y, _ = pane.view.project(np.asarray(point, dtype=float)[None])[0]
+    return QPoint(round(x), round(y))
+
+
+def draw(hands: Hands, pane, places: list[tuple[float, float]], kind: str = "controls") -> Curve:
+    """Draw a curve by clicks at parts of the view."""
+    QTest.mouseClick(hands.window.rail.tools["draw"], Qt.MouseButton.LeftButton)
+    card = hands.window.cards.card
+    choice = card.kind if kind in card.kind._buttons else card.round
+    QTest.mouseClick(choice._buttons[kind], Qt.MouseButton.LeftButton)
+    for x, y in places:
+        at = QPoint(round(x * pane.width()), round(y * pane.height()))
+        QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, at)
+    hands.wait()
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    return chosen(hands)
+
+
+def test_a_curve_is_drawn_shown_live_and_kept(top) -> None:
+    hands, pane = top
+    QTest.mouseClick(hands.window.rail.tools["draw"], Qt.MouseButton.LeftButton)
+    card = hands.window.cards.card
+    size = np.array([pane.width(), pane.height()])
+    for share in ((0.2, 0.5), (0.35, 0.3), (0.6, 0.35)):
+        QTest.mouseClick(
+            pane, Qt.MouseButton.LeftButton, NONE, QPoint(*np.rint(share * size).astype(int))
+        )
+    # Shown as it grows, and in the job only when it is kept.
+    assert len(list(hands.session.shown.all(Curve))) == 1
+    assert not list(hands.session.job.all(Curve))
+    assert "3 control points" in card.reading.text()
+    # Two clicks on one spot are told, not swallowed.
+    QTest.mouseClick(card.kind._buttons["through"], Qt.MouseButton.LeftButton)
+    marking = hands.session.marking
+    assert marking is not None
+    hands.session.set_marking(marking.with_places(marking.points[[0, 1, 1]]))
+    assert "one spot" in card.trouble.text()
+    assert not card.keep.isEnabled()
+    hands.session.set_marking(marking)
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    curve = chosen(hands)
+    assert curve.recipe is not None
+    assert curve.recipe.settings.kind == "through"
+    places = curve.recipe.settings.array
+    assert places[:, 2] == pytest.approx([0, 0, 0])
+    assert curve_foot_points(curve.geometry, places)[2].max() < 1e-9
+    # Editing has ended: a click now chooses, and draws no more.
+    assert hands.session.marking is None
+    assert hands.session.tool is None
+    before = len(hands.session.job.items)
+    draw(hands, pane, [(0.2, 0.7), (0.4, 0.6), (0.6, 0.7)], "arc")
+    assert len(hands.session.job.items) == before + 1
+    QTest.mouseClick(hands.window.rail.tools["draw"], Qt.MouseButton.LeftButton)
+    QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, QPoint(99, 99))
+    hands.key(Qt.Key.Key_Escape, widget=pane)
+    assert len(hands.session.job.items) == before + 1
+    assert hands.session.marking is None
+
+
+def test_control_points_are_dragged_held_nudged_and_typed_back(top) -> None:
+    hands, pane = top
+    curve = draw(hands, pane, [(0.15, 0.5), (0.3, 0.3), (0.5, 0.3), (0.7, 0.4), (0.85, 0.5)])
+    points = curve.geometry.points
+    start = seen(pane, points[2])
+    hands.drag([start, start + QPoint(10, 20), start + QPoint(20, 40)], widget=pane)
+    moved = chosen(hands)
+    per_pixel = pane.view.mm_per_pixel(points[2])
+    assert moved.geometry.points[2] - points[2] == pytest.approx(
+        [20 * per_pixel, -40 * per_pixel, 0], abs=1.01 * per_pixel
+    )
+    assert np.array_equal(np.delete(moved.geometry.points, 2, 0), np.delete(points, 2, 0))
+    assert hands.session.control_points == {2}
+    # Drawn by control points it stays drawn, with its new points.
+    assert moved.recipe is not None
+    assert moved.recipe.settings.array == pytest.approx(moved.geometry.points)
+    assert not is_stale(hands.session.job, moved)
+
+    def drag_with_key(key: Qt.Key, text: str, by: QPoint) -> np.ndarray:
+        before = chosen(hands).geometry.points[2]
+        at = seen(pane, before)
+        hands.drag([at, at + by / 2], widget=pane, release=False)
+        QApplication.sendEvent(pane, QKeyEvent(QEvent.Type.KeyPress, key, NONE, text))
+        for kind in (QEvent.Type.MouseMove, QEvent.Type.MouseButtonRelease):
+            place = QPointF(at + by)
+            left = Qt.MouseButton.LeftButton
+            QApplication.sendEvent(
+                pane, QMouseEvent(kind, place, pane.mapToGlobal(place), left, left, NONE)
+            )
+        hands.wait()
+        return chosen(hands).geometry.points[2] - before
+
+    step = drag_with_key(Qt.Key.Key_X, "x", QPoint(30, 24))
+    assert step[1:] == pytest.approx([0, 0], abs=1e-9)
+    assert step[0] == pytest.approx(30 * per_pixel, abs=1.5 * per_pixel)
+    leg = chosen(hands).geometry.points[3] - chosen(hands).geometry.points[2]
+    slid = drag_with_key(Qt.Key.Key_N, "n", QPoint(24, 3))
+    assert np.cross(slid, leg) == pytest.approx([0, 0, 0], abs=1e-6 * np.linalg.norm(leg))
+    assert np.linalg.norm(slid) > 5 * per_pixel
+    # Arrows nudge by the step, which the brackets halve and double.
+    before = chosen(hands).geometry.points[2]
+    hands.key(Qt.Key.Key_BracketRight, widget=pane)
+    hands.key(Qt.Key.Key_Up, widget=pane)
+    assert chosen(hands).geometry.points[2] - before == pytest.approx([0, 0.2, 0])
+    # Several with Shift; levelled they have one y.
+    QTest.mouseClick(pane, Qt.MouseButton.LeftButton, SHIFT, seen(pane, points[1]))
+    assert hands.session.control_points == {1, 2}
+    hands.press("Level y")
+    assert np.ptp(chosen(hands).geometry.points[[1, 2], 1]) == pytest.approx(0)
+    # Escape in a drag drops it; undo takes the last one back.
+    at = seen(pane, chosen(hands).geometry.points[4])
+    held = chosen(hands)
+    hands.drag([at, at + QPoint(0, 60)], widget=pane, release=False)
+    hands.key(Qt.Key.Key_Escape, widget=pane)
+    assert chosen(hands) is held
+    hands.key(Qt.Key.Key_Z, CTRL, pane)
+    assert np.ptp(chosen(hands).geometry.points[[1, 2], 1]) > 0.1
+    # Leaving the curve ends its editing.
+    hands.session.choose(None)
+    assert not hands.session.control_points
+
+
+def test_points_come_and_go_and_twins_follow(top) -> None:
+    hands, pane = top
+    curve = draw(hands, pane, [(0.15, 0.5), (0.3, 0.3), (0.5, 0.3), (0.7, 0.4), (0.85, 0.5)])
+    fine = np.linspace(0, 1, 200)
+    shape = curve_points(curve.geometry, fine)
+    hands.press("Insert point")
+    more = chosen(hands)
+    assert more.control_points == 6
+    assert curve_foot_points(more.geometry, shape)[2].max() < 1e-9
+    hands.press("Raise degree")
+    assert chosen(hands).geometry.degree == 4
+    assert curve_foot_points(chosen(hands).geometry, shape)[2].max() < 1e-9
+    hands.press("Reverse")
+    assert chosen(hands).geometry.points[0] == pytest.approx(more.geometry.points[-1])
+    hands.press("Remove point")
+    assert "moved the curve by up to 0.0" in hands.window.cards.told.text()
+    original = chosen(hands)
+    hands.press("Twin")
+    twin = chosen(hands)
+    assert twin.geometry.points == pytest.approx(original.geometry.points * [1, -1, 1])
+    hands.session.choose(original.id)
+    at = seen(pane, original.geometry.points[2])
+    hands.drag([at, at + QPoint(5, -15), at + QPoint(9, -30)], widget=pane)
+    now = chosen(hands)
+    followed = hands.session.job.items[twin.id]
+    assert isinstance(followed, Curve)
+    assert followed.geometry.points == pytest.approx(now.geometry.points * [1, -1, 1])
+
+
+def test_the_comb_is_drawn_to_its_scale(top) -> None:
+    hands, pane = top
+    curve = draw(hands, pane, [(0.5, 0.55), (0.62, 0.55)], "circle")
+
+    def teal() -> int:
+        picture = hands.picture(pane)
+        return int((np.abs(picture - palette.rgb(palette.TEAL) * 255).max(axis=2) < 70).sum())
+
+    assert teal() > 400
+    # Quills stand outward, all alike on a circle.
+    centre = curve.recipe.settings.array[0]  # type: ignore[union-attr]
+    radius = np.linalg.norm(curve.recipe.settings.array[1] - centre)  # type: ignore[union-attr]
+    tip = centre + np.array([0, radius + TALLEST * pane.view.camera.height, 0])
+    at = seen(pane, tip)
+    around = hands.picture(pane)[at.y() - 3 : at.y() + 4, at.x() - 6 : at.x() + 7]
+    assert (np.abs(around - palette.rgb(palette.TEAL) * 255).max(axis=2) < 70).any()
+    hands.window.table.run("comb")
+    hands.wait()
+    assert teal() < 60
+
+
+def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
+    with_demo: Hands, tmp_path: Path
+) -> None:
+    hands, session, window = with_demo, with_demo.session, with_demo.window
+    run = next(p for p in session.job.all(PointList) if p.name == "Centre outline")
+    session.choose(run.id)
+    window.set_station("Trace")
+    QTest.mouseClick(window.rail.tools["spline"], Qt.MouseButton.LeftButton)
+    hands.wait()
+    hands.key(Qt.Key.Key_T, widget=hands.pane)
+    curve = chosen(hands)
+    report = session.job.report(curve)
+    assert report is not None
+    assert report.met
+    assert curve.control_points <= 24
+    away = curve_foot_points(curve.geometry, true_outline()[::40])[2]
+    assert np.quantile(away, 0.95) < 0.1
+    # The same numbers in Balance, Shelf and card.
+    figure = f"{report.at_share:.3f}"
+    assert figure in window.balance.chart.note.toPlainText()
+    assert f"{curve.control_points} control points" in window.balance.chart.note.toPlainText()
+    assert window.cards.card.near.figure.text() == f"{figure} mm"  # type: ignore[attr-defined]
+    assert len(window.balance.chart._places) == len(curve.candidates)
+    # A leaner candidate is taken by a click on its dot.
+    lean = max(
+        (c for c in curve.candidates if c.total < curve.control_points), key=lambda c: c.total
+    )
+    window.balance.chart.taken.emit(lean.nu, 1)
+    hands.wait()
+    assert chosen(hands).control_points == lean.nu
+    assert not is_stale(session.job, chosen(hands))
+    # Shaped by hand it follows no more, and is still judged by its run, live.
+    signed = chosen(hands).signed
+    window.stage.look("side")
+    window.stage.swap()
+    hands.wait()
+    pane = window.stage.side
+    at = seen(pane, chosen(hands).geometry.points[6])
+    hands.drag([at, at + QPoint(0, -12), at + QPoint(0, -25)], widget=pane, release=False)
+    proposed = session.shown.get(curve.id, Curve)
+    assert proposed is not None
+    assert proposed.signed is not None
+    assert signed is not None
+    assert proposed.signed.max() > signed.max() + 0.2
+    live = session.shown.report(proposed)
+    assert live is not None
+    assert window.cards.card.near.figure.text() == f"{live.at_share:.3f} mm"  # type: ignore[attr-defined]
+    hands.drag([at, at + QPoint(0, -25)], widget=pane)
+    shaped = chosen(hands)
+    assert shaped.recipe is None
+    assert "judged by Centre outline" in window.cards.card.about.text()
+    assert session.save(tmp_path / "a.uclay")
+    assert session.open(tmp_path / "a.uclay")
+    again = session.job.items[curve.id]
+    assert isinstance(again, Curve)
+    assert again.watches == run.id
+    session.choose(again.id)
+    window.documents.write_to(tmp_path / "line.step")
+    hands.wait()
+    (back,) = read_curves(tmp_path / "line.step")
+    places = curve_points(back, np.linspace(*back.domain, 200))
+    own = curve_points(again.geometry, np.linspace(0, 1, 4000))
+    assert cKDTree(own).query(places)[0].max() < 0.06
+    window.documents.write_to(tmp_path / "line.svg")
+    hands.wait()
+    assert 'mm"' in (tmp_path / "line.svg").read_text()
+
+
+def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
+    window, session = hands.window, hands.session
+    window.set_station("Trace")
+    window.stage.swap()
+    hands.wait()
+    pane = window.stage.side
+    side = draw(hands, pane, [(0.2, 0.6), (0.4, 0.3), (0.6, 0.35), (0.8, 0.55)])
+    assert np.ptp(side.geometry.points[:, 1]) == pytest.approx(0)
+    window.stage.look("top")
+    hands.wait()
+    ends = side.geometry.points[[0, -1]]
+    marked = [seen(pane, end) for end in ends]
+    size = pane.width(), pane.height()
+    shares = [(p.x() / size[0], p.y() / size[1]) for p in marked]
+    middle = ((shares[0][0] + shares[1][0]) / 2, shares[0][1] - 0.25)
+    draw(hands, pane, [shares[0], middle, shares[1]])
+    window.table.run("join")
+    hands.press("pair into space")
+    hands.press("Pair into space")
+    hands.wait()
+    pair = chosen(hands)
+    assert pair.recipe is not None
+    assert pair.recipe.kind == "pair"
+    assert np.ptp(pair.geometry.points, axis=0).min() > 1
+    seen_from_side = curve_points(pair.geometry, np.linspace(0, 1, 60))[:, [0, 2]]
+    drawn = curve_points(side.geometry, np.linspace(0, 1, 3000))[:, [0, 2]]
+    scale = np.ptp(drawn[:, 0])
+    assert cKDTree(drawn).query(seen_from_side)[0].max() < 0.01 * scale
+    # A change in one view goes into space.
+    session.choose(side.id)
+    window.stage.look("side")
+    hands.wait()
+    at = seen(pane, side.geometry.points[1])
+    hands.drag([at, at + QPoint(0, -20), at + QPoint(0, -40)], widget=pane)
+    again = session.job.items[pair.id]
+    assert isinstance(again, Curve)
+    assert again.geometry.points[:, 2].max() > pair.geometry.points[:, 2].max()
+    # A bridge back from the end to the start, G2 at both.
+    window.table.run("join")
+    hands.press("bridge")
+    hands.press("Bridge")
+    made = chosen(hands)
+    assert made.recipe is not None
+    assert made.recipe.kind == "bridge"
+    assert made.control_points == 6
+    window.table.run("join")
+    card = window.cards.card
+    card.second.setCurrentIndex(card.first.currentIndex())  # type: ignore[attr-defined]
+    hands.press("Bridge")
+    assert "two different curves" in window.cards.told.text()
