@@ -239,6 +239,43 @@ def _probe(window) -> None:  # type: ignore[no-untyped-def]
     card.go.click()
 
 
+def _spline(window) -> None:  # type: ignore[no-untyped-def]
+    """The centre outline traced, with its comb and its Balance."""
+    from usual_clay.job.items import PointList
+
+    _gather(window, PointList, "Centre outline")
+    outline = next(p for p in window.session.job.all(PointList) if p.name == "Centre outline")
+    window.session.choose(outline.id)
+    window.set_station("Trace")
+    for switch in ("scan", "surfaces"):
+        window.stage.switch(switch, False)
+    window.spline()
+    settle(window)
+    window.to_tolerance()
+    settle(window)
+    window.session.set_comb(0.6)
+    window.stage.swap()
+
+
+def _draw(window) -> None:  # type: ignore[no-untyped-def]
+    """A curve being drawn over the top picture by its control points."""
+    from usual_clay.job.items import Picture
+
+    _gather(window, Picture, "Top")
+    window.session.choose(None)
+    window.set_station("Trace")
+    for switch in ("scan", "surfaces"):
+        window.stage.switch(switch, False)
+    window.stage.look("top")
+    window.stage.swap()
+    settle(window)
+    window.ask("draw")
+    window.session.set_comb(0.5)
+    places = [[0.9, 0, 0], [0.7, 6.4, 0], [11, 12.6, 0], [30, 13.2, 0], [56, 8.2, 0],
+              [95.2, 4.2, 0], [95.1, 0, 0]]  # fmt: skip
+    window.session.set_marking(window.session.marking.with_places(np.array(places)))
+
+
 def _finder(window) -> None:  # type: ignore[no-untyped-def]
     _open_demo(window)
     window.finder.open()
@@ -264,6 +301,8 @@ VIEWS: dict[str, Callable] = {
     "set-straight": _straighten,
     "slices": _slices,
     "simple-shape": _shape,
+    "trace-spline": _spline,
+    "trace-draw": _draw,
     "finder": _finder,
     "keys": _keys,
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QIcon
@@ -93,6 +94,19 @@ def combo(tip: str) -> QComboBox:
     made.setMinimumContentsLength(2)
     made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
     return made
+
+
+def fill(part: QComboBox, items: Sequence[Any], none: str = "") -> None:
+    """Offer items in a box by their names, and keep what was chosen there if it still is."""
+    wanted = [(none, "")] if none else []
+    wanted += [(item.name, item.id) for item in items]
+    now = [(part.itemText(i), part.itemData(i)) for i in range(part.count())]
+    if now != wanted:
+        held = part.currentData()
+        part.clear()
+        for words, data in wanted:
+            part.addItem(words, data)
+        part.setCurrentIndex(max(part.findData(held), 0))
 
 
 class Row(QWidget):

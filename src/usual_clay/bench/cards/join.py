@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout
 from usual_clay.bench.cards.paged import PagedCard
 from usual_clay.bench.edits.curves import add_following
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, label, number
+from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, fill, label, number
 from usual_clay.core.spline.combine import BridgeSettings, PairSettings
 from usual_clay.job.items import Curve
 
@@ -124,15 +124,10 @@ class JoinCard(PagedCard):
     def refresh(self) -> None:
         curves = list(self.session.job.all(Curve))
         self.about.setText(f"{len(curves)} curves to choose from")
-        for number_, part in enumerate(
-            (self.first, self.second, self.pair_first, self.pair_second)
-        ):
-            wanted = [(curve.name, curve.id) for curve in curves]
-            now = [(part.itemText(i), part.itemData(i)) for i in range(part.count())]
-            if now != wanted:
-                held = part.currentData()
-                part.clear()
-                for words, data in wanted:
-                    part.addItem(words, data)
-                found = part.findData(held)
-                part.setCurrentIndex(found if found >= 0 else min(number_ % 2, len(curves) - 1))
+        fresh = self.first.count() != len(curves)
+        for part in (self.first, self.second, self.pair_first, self.pair_second):
+            fill(part, curves)
+        if fresh and len(curves) > 1:
+            # Two different ones to begin with.
+            for part in (self.second, self.pair_second):
+                part.setCurrentIndex(1)

@@ -9,7 +9,7 @@ import numpy as np
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.edits.scans import combine, fit_shape_to
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, label
+from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, fill, label
 from usual_clay.core.arrays import Bools
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -105,11 +105,7 @@ class RegionCard(Card):
     def _offer_others(self, region: Region) -> None:
         regions = self.session.job.all(Region)
         others = [r for r in regions if r.scan == region.scan and r.id != region.id]
-        held = [self.other.itemData(i) for i in range(self.other.count())]
-        if held != [other.id for other in others]:
-            self.other.clear()
-            for other in others:
-                self.other.addItem(other.name, other.id)
+        fill(self.other, others)
         self.combine_row.setVisible(bool(others))
 
     def refresh(self) -> None:

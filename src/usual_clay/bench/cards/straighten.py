@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.paged import PagedCard
 from usual_clay.bench.edits.scans import ask, move_scan
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, button, combo, label
+from usual_clay.bench.widgets import Row, button, combo, fill, label
 from usual_clay.core.arrays import Floats
 from usual_clay.core.scan.motion import (
     Motion,
@@ -223,12 +223,10 @@ class StraightenCard(PagedCard):
         self.by_pairs.setEnabled(count >= 6)
         shapes = list(self.session.job.all(Shape))
         for part, kinds in ((self.ground, ("plane",)), (self.direction, None), (self.origin, None)):
-            _fill(
-                part, [s for s in shapes if kinds is None or s.geometry.kind in kinds], "as it is"
-            )
+            fill(part, [s for s in shapes if kinds is None or s.geometry.kind in kinds], "as it is")
         job = self.session.job
         lists = [points for points in job.all(PointList) if len(points.kept) > 5]
-        _fill(self.target, [*(s for s in job.all(Scan) if s is not scan), *lists], "")
+        fill(self.target, [*(s for s in job.all(Scan) if s is not scan), *lists], "")
         self.settle.setEnabled(self.target.count() > 0 and scan is not None)
 
 
@@ -243,16 +241,3 @@ def _settled(scan: Scan, target: Item) -> Registered:
 def _towards(axis: Floats, world: int) -> Floats:
     """Point an axis the way that the world's does, so that the scan turns the shorter way."""
     return axis if axis[world] >= 0 else -axis
-
-
-def _fill(part: QComboBox, items: list, none: str) -> None:
-    """Offer items in a box, and keep what was chosen there if it still is."""
-    wanted = [(none, "")] if none else []
-    wanted += [(item.name, item.id) for item in items]
-    now = [(part.itemText(i), part.itemData(i)) for i in range(part.count())]
-    if now != wanted:
-        held = part.currentData()
-        part.clear()
-        for words, data in wanted:
-            part.addItem(words, data)
-        part.setCurrentIndex(max(part.findData(held), 0))

@@ -24,6 +24,7 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
     session, marking = pane.session, pane.session.marking
     if marking is None:
         return
+    pane.hold_camera()
     if marking.stroke:
         yield from _stroke(pane, press, marking)
         return

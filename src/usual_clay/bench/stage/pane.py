@@ -104,6 +104,10 @@ class Pane(QWidget):
         self._moving = True
         self.refresh()
 
+    def hold_camera(self) -> None:
+        """Keep the view as it is from now on: the hand has set something in it."""
+        self._fitted = self._fit_due = False
+
     def rest(self) -> None:
         """Show everything in full again."""
         self._rest.stop()

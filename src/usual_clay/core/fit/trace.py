@@ -13,7 +13,7 @@ from usual_clay.core.fit.run import Run, RunFit, RunFitter, RunSettings, fit_run
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.progress import Cancelled, Progress, silent
 
-SEARCH_POINTS = 4000
+SEARCH_POINTS = 2500
 LIMIT = 200
 GROWTH = 1.35
 
