@@ -70,7 +70,8 @@ def test_adaptive_knots_spend_half_as_much_as_even_ones() -> None:
         assert made.settings.controls in counts
         # The curve lies nearer to the truth than to the noisy points.
         true = bumpy(noise=0.0)
-        assert np.quantile(curve_foot_points(made.fit.curve, true)[2], 0.95) < 0.02
+        away = np.quantile(curve_foot_points(made.fit.curve, true)[2], 0.95)
+        assert away < made.report.at_share
     assert found["adaptive"] <= 0.6 * found["even"]
     assert {c.nu for c in seen} >= {4, 5, 7}
 

@@ -152,7 +152,7 @@ class Chart(QWidget):
         middle, half = (left + right) / 2, max((right - left) / 2 * 1.12, 0.42)
         self.plot.setXRange(middle - half, middle + half, padding=0)
         top = max(line, np.log10(max(held[1], 1e-6)) if held is not None else line) + HIGHEST
-        low, high = min(ys) - 0.2, min(max(ys), top) + 0.1
+        low, high = min(ys) - 0.3, min(max(ys), top) + 0.1
         self.plot.setYRange(low, max(high, low + 1.0), padding=0)
         return middle - half
 

@@ -73,7 +73,7 @@ def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> 
 def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, size: float) -> None:
     """Light vertices up as dots that close to an area, while a brush is moving."""
     place = np.rint(view.project(points)[:, :2]).astype(int)
-    pixels = int(np.clip(1.35 * size / view.mm_per_pixel(points[0]), 2, 40))
+    pixels = int(np.clip(1.7 * size / view.mm_per_pixel(points[0]), 2, 40))
     colour = colours.SCAN if takes_away else colours.REGION_LIT
     # Dots are widened as a picture: a painter would take its time over a hundred thousand.
     low = place.min(axis=0) - pixels
