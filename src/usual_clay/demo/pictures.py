@@ -10,7 +10,7 @@ from PIL import Image, ImageDraw, ImageFont
 from scipy import ndimage
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.picture.placement import TRUE_PLANES, Placement, scaled_by_marks, to_pixels
+from usual_clay.core.picture.placement import TRUE_PLANES, Placement, scaled_by_marks
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.shape import BOX
@@ -139,11 +139,6 @@ def pinned(name: str, drawn: Drawn) -> Placement:
     scaled = scaled_by_marks(rough, size, drawn.bar[0], drawn.bar[1], drawn.length)
     x, y = drawn.middle
     return Placement(scaled.plane, scaled.width, scaled.height, float(x), float(y))
-
-
-def pixel_of(placement: Placement, drawn: Drawn, flat: Floats) -> Floats:
-    """Return the pixel of a place on the picture's plane."""
-    return to_pixels(placement, (drawn.pixels.shape[1], drawn.pixels.shape[0]), flat)
 
 
 def write_pictures(folder: Path, mesh: TriangleMesh) -> dict[str, tuple[Path, Drawn]]:

@@ -12,7 +12,6 @@ from usual_clay.core.check.deviation import distance_levels
 from usual_clay.core.fit.budget import Candidate, candidate_of
 from usual_clay.core.fit.drape import Drape, Start
 from usual_clay.core.fit.run import Run, RunFit
-from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.shapes import ShapeFit
 from usual_clay.job.items import (
@@ -163,8 +162,3 @@ def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
         candidates=candidates,
         made_of=basis,
     )
-
-
-def sample_in(sources: Sequence[Source]) -> Sample | None:
-    """Return the measured points among sources, if there are any."""
-    return next((source for source in sources if isinstance(source, Sample)), None)
