@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -102,15 +102,10 @@ def read_exchange(path: Path) -> list[BSplineSurface]:
     from OCP.BRep import BRep_Tool
     from OCP.TopoDS import TopoDS
 
-    found = []
-    with _silenced():
-        for part in _parts(path, "TopAbs_FACE"):
-            geometry = BRep_Tool.Surface_s(TopoDS.Face(part))
-            if hasattr(geometry, "Poles"):
-                found.append(_from_kernel(geometry))
-    if not found:
+    faces = _geometries(path, "TopAbs_FACE", lambda part: BRep_Tool.Surface_s(TopoDS.Face(part)))
+    if not faces:
         raise FileError(f"{path.name} holds no B-spline surface")
-    return found
+    return [_from_kernel(geometry) for geometry in faces]
 
 
 def read_curves(path: Path) -> list[BSplineCurve]:
@@ -124,15 +119,19 @@ def read_curves(path: Path) -> list[BSplineCurve]:
     from OCP.BRep import BRep_Tool
     from OCP.TopoDS import TopoDS
 
-    found = []
-    with _silenced():
-        for part in _parts(path, "TopAbs_EDGE"):
-            geometry = BRep_Tool.Curve_s(TopoDS.Edge(part), 0.0, 1.0)
-            if hasattr(geometry, "Poles"):
-                found.append(_curve_from_kernel(geometry))
-    if not found:
+    edges = _geometries(
+        path, "TopAbs_EDGE", lambda part: BRep_Tool.Curve_s(TopoDS.Edge(part), 0.0, 1.0)
+    )
+    if not edges:
         raise FileError(f"{path.name} holds no B-spline curve")
-    return found
+    return [_curve_from_kernel(geometry) for geometry in edges]
+
+
+def _geometries(path: Path, kind: str, of_part: Callable[[Any], Any]) -> list[Any]:
+    """Return the kernel's splines under a file's faces or edges; other geometry is passed over."""
+    with _silenced():
+        found = [of_part(part) for part in _parts(path, kind)]
+    return [geometry for geometry in found if hasattr(geometry, "Poles")]
 
 
 def _parts(path: Path, kind: str) -> Iterator[Any]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from usual_clay.bench.stage.reference_layers import curve_points_shown, shape_mesh
+from usual_clay.bench.stage.reference_layers import curve_points_shown, shape_tree
 from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import Placement, from_space
-from usual_clay.core.scan.closest import Hit, MeshTree
+from usual_clay.core.scan.closest import Hit
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Shape
 
 NEAR_PIXELS = 7.0
@@ -80,7 +80,7 @@ def _shapes_under(scene: Scene, origin: Floats, direction: Floats) -> list[Targe
     found = []
     for shape in scene.session.shown.all(Shape):
         if shape.visible:
-            hit = MeshTree(*shape_mesh(shape.geometry)).first_hit(origin, direction)
+            hit = shape_tree(shape.geometry).first_hit(origin, direction)
             if hit is not None:
                 found.append(Target(shape.id, hit))
     return found

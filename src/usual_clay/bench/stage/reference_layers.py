@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from usual_clay.bench.stage.models import line_data, quad_data, triangle_data
@@ -10,6 +12,7 @@ from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.look import dressed
 from usual_clay.core.picture.placement import corners
+from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import unit
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
@@ -28,6 +31,7 @@ def picture_layer(picture: Picture) -> Layer:
     return Layer(quad_data(corners(picture.placement)), picture=pixels, depth=picture.look.depth)
 
 
+@lru_cache(maxsize=128)
 def curve_points_shown(curve: BSplineCurve) -> Floats:
     """Return points along a curve, close enough to look smooth."""
     return curve_points(curve, sample_parameters(curve.knots, PER_SPAN))
@@ -57,6 +61,12 @@ def shape_mesh(shape: SimpleShape) -> tuple[Floats, np.ndarray]:
         rings = [max(h, 1e-6) * (np.tan(shape.angle) * round_ + shape.axis) for h in (low, high)]
     vertices = shape.point + np.concatenate(rings)
     return vertices, grid_triangles(len(rings), AROUND)
+
+
+@lru_cache(maxsize=64)
+def shape_tree(shape: SimpleShape) -> MeshTree:
+    """Return the search tree of a simple shape as it is drawn: every move of the cursor asks it."""
+    return MeshTree(*shape_mesh(shape))
 
 
 def shape_layers(shape: SimpleShape, chosen: bool, colour: str) -> tuple[Layer, Layer]:
