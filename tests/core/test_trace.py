@@ -10,6 +10,14 @@ import pytest
 from scipy.interpolate import make_interp_spline, splev, splprep
 from scipy.spatial import cKDTree
 
+from usual_clay.core.build.combine import (
+    BridgeSettings,
+    PairSettings,
+    TwinSettings,
+    bridge,
+    pair_into_space,
+    twin,
+)
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.budget import Candidate
@@ -20,14 +28,6 @@ from usual_clay.core.fit.trace import trace, trace_parts
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points
-from usual_clay.core.spline.combine import (
-    BridgeSettings,
-    PairSettings,
-    TwinSettings,
-    bridge,
-    pair_into_space,
-    twin,
-)
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.make import DrawnSettings, arc_through, conic, make_curve
 from usual_clay.demo.points import probed_outline, true_outline
@@ -246,10 +246,10 @@ def test_a_bridge_meets_both_curves_as_smoothly_as_asked(smooth: int) -> None:
             assert np.abs(a[smooth + 1] - b[smooth + 1]).max() > 1e-3
     assert len(made.points) == 2 * (smooth + 1)
     # From a start the bridge leaves against the curve's own run.
-    back = bridge(one, other, BridgeSettings(first_end=0, second_end=1))
+    back = bridge(one, other, BridgeSettings(first_at=0, second_at=1))
     assert geometry_at(back, 0.0)[1] == pytest.approx(-geometry_at(one, 0.0)[1], abs=1e-9)
     with pytest.raises(SplineError, match="one spot"):
-        bridge(one, one, BridgeSettings(first_end=1, second_end=1))
+        bridge(one, one, BridgeSettings(first_at=1, second_at=1))
 
 
 def test_twins_are_mirrored_and_pairs_meet_in_space() -> None:
@@ -259,21 +259,21 @@ def test_twins_are_mirrored_and_pairs_meet_in_space() -> None:
     x = np.linspace(0, 90, 300)
     side = fit_run(Run(np.stack([x, 0 * x, 6 * np.sin(x / 30)], axis=1)), RunSettings(14)).curve
     top = fit_run(Run(np.stack([x, 8 * np.cos(x / 40), 0 * x], axis=1)), RunSettings(14)).curve
-    paired = pair_into_space(side, top, PairSettings("x", controls=16))
+    paired = pair_into_space(side, top, PairSettings("x"))
     space = curve_points(paired.curve, np.linspace(0, 1, 80))
     assert space[:, 2] == pytest.approx(6 * np.sin(space[:, 0] / 30), abs=0.01)
     assert space[:, 1] == pytest.approx(8 * np.cos(space[:, 0] / 40), abs=0.01)
     assert paired.words == ""
     shorter = replace(top, points=top.points * [0.98, 1, 1])
-    told = pair_into_space(side, shorter, PairSettings("x", controls=16))
+    told = pair_into_space(side, shorter, PairSettings("x"))
     assert "differ by up to 1.8" in told.words
-    matched = pair_into_space(side, shorter, PairSettings("x", match=True, controls=16)).curve
+    matched = pair_into_space(side, shorter, PairSettings("x", match=True)).curve
     assert curve_points(matched, np.array([1.0]))[0] == pytest.approx(space[-1], abs=0.05)
     far = replace(top, points=top.points + np.array([200.0, 0, 0]))
     with pytest.raises(SplineError, match="do not meet along x"):
         pair_into_space(side, far, PairSettings("x"))
     ring = drawn("circle", (0, 0, 0), (5, 0, 0))
-    with pytest.raises(SplineError, match="turns back along x"):
+    with pytest.raises(SplineError, match="turns back 0 times and the second 1 time:"):
         pair_into_space(side, ring, PairSettings("x"))
 
 

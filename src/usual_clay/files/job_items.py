@@ -10,12 +10,14 @@ import numpy as np
 
 from usual_clay.core.check.deviation import LEVELS
 from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.relations import Relation
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement, Plane
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.shapes import KINDS as SHAPE_KINDS
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.make import Handle
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.picture_file import checked_size
 from usual_clay.job.items import (
@@ -39,6 +41,8 @@ Keep = Callable[[str, Any], str]
 # Reads an entry: an array of a kind and a shape, or with no kind the bytes.
 Read = Callable[..., Any]
 MOST_TEXT = 500
+# Settings that are made of smaller ones.
+NESTED: dict[str, type] = {"handles": Handle, "relations": Relation}
 
 
 def describe(job: Job, item: Item, keep: Keep) -> Told:
@@ -133,7 +137,17 @@ def text(value: Any) -> str:
 def _recipe(told: Told) -> Recipe:
     kind = KINDS[told["kind"]]
     sources = tuple(text(source) for source in told["sources"])
-    return Recipe(told["kind"], sources, kind.settings(**_tuples(told["settings"])))
+    settings = _tuples(told["settings"])
+    for name, nested in NESTED.items():
+        if name in settings:
+            settings[name] = tuple(nested(**part) for part in settings[name])
+    if told["kind"] == "bridge" and "first_end" in settings:
+        # As bridges from ends alone were written.
+        settings["first_at"] = float(settings.pop("first_end"))
+        settings["second_at"] = float(settings.pop("second_end"))
+    if told["kind"] == "pair":
+        settings.pop("controls", None)
+    return Recipe(told["kind"], sources, kind.settings(**settings))
 
 
 def _tuples(value: Any) -> Any:

@@ -13,7 +13,27 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.build.combine import (
+    BridgeSettings,
+    CopySettings,
+    PairSettings,
+    TwinSettings,
+    bridge,
+    copied,
+    pair_into_space,
+    twin,
+)
+from usual_clay.core.build.offset import OffsetSettings, offset
+from usual_clay.core.build.placed import (
+    AcrossSettings,
+    InSurfaceSettings,
+    LaidSettings,
+    in_surface,
+    lay_onto,
+    set_across,
+)
 from usual_clay.core.fit.drape import Drape, DrapeSettings, Start, drape
+from usual_clay.core.fit.relations import RelatedSettings, hold
 from usual_clay.core.fit.run import Run, RunFit, RunSettings, fit_run
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.picture.outline import OutlineSettings, find_outline
@@ -33,16 +53,11 @@ from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.section import SectionSettings, section_at
 from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, SimpleShape, fit_shape
-from usual_clay.core.spline.combine import (
-    BridgeSettings,
-    PairSettings,
-    TwinSettings,
-    bridge,
-    pair_into_space,
-    twin,
-)
+from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.chain import ChainSettings, chain
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.make import DrawnSettings, make_curve
+from usual_clay.core.spline.surface import BSplineSurface
 
 
 @dataclass(frozen=True)
@@ -91,7 +106,7 @@ class CurveMade:
 
 
 Made = Drape | PointsMade | CurveMade | RunFit | ShapeFit
-Source = Sample | Run | TriangleMesh | SimpleShape | BSplineCurve | Pinned
+Source = Sample | Run | TriangleMesh | SimpleShape | BSplineCurve | BSplineSurface | Pinned
 
 
 @dataclass(frozen=True)
@@ -195,13 +210,25 @@ def make_drawn(settings: DrawnSettings, _sources: Sequence[Any], *_: object) -> 
     return CurveMade(make_curve(settings))
 
 
+def make_related(
+    settings: RelatedSettings, sources: Sequence[BSplineCurve], *_: object
+) -> CurveMade:
+    """Hold a curve of control points to its relations."""
+    return CurveMade(hold(settings.asked, settings.relations, sources))
+
+
 def make_twin(settings: TwinSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
     """Mirror a curve."""
     return CurveMade(twin(sources[0], settings))
 
 
+def make_copy(settings: CopySettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Copy a curve along an axis."""
+    return CurveMade(copied(sources[0], settings))
+
+
 def make_bridge(settings: BridgeSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
-    """Join two curves."""
+    """Join two curves by a third."""
     return CurveMade(bridge(sources[0], sources[1], settings))
 
 
@@ -209,6 +236,41 @@ def make_pair(settings: PairSettings, sources: Sequence[BSplineCurve], *_: objec
     """Make one curve in space from two views."""
     paired = pair_into_space(sources[0], sources[1], settings)
     return CurveMade(paired.curve, paired.words)
+
+
+def make_chain(settings: ChainSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Make one curve of several that meet."""
+    made = chain(sources)
+    if made.gap > settings.most:
+        raise SplineError(
+            f"the ends are {made.gap:.3f} mm apart: more than the {settings.most:g} mm that are"
+            " closed"
+        )
+    return CurveMade(made.curve, f"the largest gap that was closed is {made.gap:.4f} mm")
+
+
+def make_offset(settings: OffsetSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Set a curve beside another."""
+    made = offset(sources[0], settings)
+    return CurveMade(made.curve, made.words)
+
+
+def make_across(settings: AcrossSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Set a profile square to a curve."""
+    return CurveMade(set_across(sources[0], sources[1], settings))
+
+
+def make_laid(settings: LaidSettings, sources: Sequence[Any], *_: object) -> CurveMade:
+    """Lay a curve onto a plane, a surface or a scan."""
+    curve, *target = sources
+    return CurveMade(lay_onto(curve, target[0] if target else None, settings))
+
+
+def make_in_surface(
+    settings: InSurfaceSettings, sources: Sequence[BSplineSurface], *_: object
+) -> CurveMade:
+    """Take an edge, an isocurve or a cut of a surface."""
+    return CurveMade(in_surface(sources[0], settings))
 
 
 KINDS: Mapping[str, Kind] = {
@@ -220,7 +282,14 @@ KINDS: Mapping[str, Kind] = {
     "spline": Kind(RunSettings, make_spline),
     "shape": Kind(ShapeSettings, make_shape),
     "drawn": Kind(DrawnSettings, make_drawn),
+    "related": Kind(RelatedSettings, make_related),
     "twin": Kind(TwinSettings, make_twin),
+    "copy": Kind(CopySettings, make_copy),
     "bridge": Kind(BridgeSettings, make_bridge),
     "pair": Kind(PairSettings, make_pair),
+    "chain": Kind(ChainSettings, make_chain),
+    "offset": Kind(OffsetSettings, make_offset),
+    "across": Kind(AcrossSettings, make_across),
+    "laid": Kind(LaidSettings, make_laid),
+    "in surface": Kind(InSurfaceSettings, make_in_surface),
 }

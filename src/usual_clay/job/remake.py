@@ -86,7 +86,7 @@ def source_of(job: Job, item_id: ItemId, decode: Decode | None = None) -> Source
         return item.mesh
     if isinstance(item, PointList):
         return Run(item.points[item.kept], item.closed)
-    if isinstance(item, Shape | Curve):
+    if isinstance(item, Shape | Curve | Surface):
         return item.geometry
     if isinstance(item, Picture) and decode is not None:
         data = item.data

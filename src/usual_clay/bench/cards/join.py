@@ -10,7 +10,7 @@ from usual_clay.bench.cards.paged import PagedCard
 from usual_clay.bench.edits.curves import add_following
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, fill, label, number
-from usual_clay.core.spline.combine import BridgeSettings, PairSettings
+from usual_clay.core.build.combine import BridgeSettings, PairSettings
 from usual_clay.job.items import Curve
 
 SMOOTH = (

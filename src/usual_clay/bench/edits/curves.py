@@ -10,13 +10,13 @@ import numpy as np
 
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.trace import Traced, trace
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import curve_foot_points
-from usual_clay.core.spline.combine import TwinSettings
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
 from usual_clay.core.spline.make import DrawnSettings, make_curve

@@ -24,10 +24,15 @@ from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 
 ROUNDS, WORTHWHILE = 8, 0.005
+# Longer runs are thinned to so many points until knots and parameters are settled.
+SETTLING_POINTS, FULL_ROUNDS = 1600, 2
+# Three rounds that leave so many times the wanted deviation will not come down to it.
+HOPELESS = 1.6
 # The least stiffness that settles control points between which no point of the run lies.
 LEAST_STIFFNESS = 1e-9
 # Points that stray so many times the noise from a smooth course do not draw the spline.
 STRAYS = 10.0
+LEAST_NOISE = 2e-5
 # Two adaptive knots are no nearer than this share of an even step.
 LEAST_STEP = 0.15
 
@@ -46,6 +51,8 @@ class RunSettings:
         The run is parted where it turns by more than this, radians; 0 parts it nowhere.
     part : int
         Which of the parts is followed.
+    cuts : tuple of int
+        Points at which the run is parted as well, whatever its turn there.
     """
 
     controls: int = 12
@@ -53,6 +60,7 @@ class RunSettings:
     knots: Literal["even", "adaptive"] = "even"
     corners: float = 0.0
     part: int = 0
+    cuts: tuple[int, ...] = ()
 
     def __post_init__(self) -> None:
         if not 1 <= self.degree <= HIGHEST_DEGREE:
@@ -70,6 +78,22 @@ class RunSettings:
 
 
 @dataclass(frozen=True, eq=False)
+class Leave:
+    """How a spline leaves an end of a run.
+
+    Attributes
+    ----------
+    ahead : (3,) array
+        Its direction there, as the run runs; of length 1.
+    bend : (3,) array or None
+        Its curvature vector, 1/mm, where that is held too.
+    """
+
+    ahead: Floats
+    bend: Floats | None = None
+
+
+@dataclass(frozen=True, eq=False)
 class Run:
     """An ordered run.
 
@@ -82,11 +106,14 @@ class Run:
     held : (bool, bool)
         Whether a spline through an open run starts and ends just at its ends, as parts do that
         meet at a corner.
+    leaves : (Leave or None, Leave or None)
+        Directions that are held at held ends.
     """
 
     points: Floats
     closed: bool = False
     held: tuple[bool, bool] = (False, False)
+    leaves: tuple[Leave | None, Leave | None] = (None, None)
 
     @property
     def noise(self) -> float:
@@ -105,12 +132,13 @@ class RunFit:
     signed: Floats
 
 
-def parts_of(run: Run, corners: float) -> list[Run]:
-    """Part a run at its corners; both parts hold the corner's point.
+def parts_of(run: Run, corners: float, cuts: tuple[int, ...] = ()) -> list[Run]:
+    """Part a run at its corners and cuts; both parts hold the point there.
 
     A run without corners comes back whole, closed if it was.
     """
     at = find_corners(run.points, run.closed, corners) if corners > 0 else np.zeros(0, np.int64)
+    at = np.union1d(at, [cut for cut in cuts if 0 <= cut < len(run.points)]).astype(np.int64)
     if not len(at):
         return [run]
     if run.closed:
@@ -119,11 +147,11 @@ def parts_of(run: Run, corners: float) -> list[Run]:
     else:
         points, ends = run.points, np.concatenate([[0], at])
     ends = np.append(ends, len(points) - 1)
-    cuts = [(a, b) for a, b in pairwise(ends) if b > a]
-    last = len(cuts) - 1
+    stretches = [(a, b) for a, b in pairwise(ends.tolist()) if b > a]
+    last = len(stretches) - 1
     return [
         Run(points[a : b + 1], held=(run.closed or k > 0, run.closed or k < last))
-        for k, (a, b) in enumerate(cuts)
+        for k, (a, b) in enumerate(stretches)
     ]
 
 
@@ -140,32 +168,68 @@ def fit_run(run: Run, settings: RunSettings, progress: Progress = silent) -> Run
     FitError
         For fewer points than control points, or a part that is not there.
     """
-    parts = parts_of(run, settings.corners)
+    parts = parts_of(run, settings.corners, settings.cuts)
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
-    part = parts[settings.part]
-    curve = RunFitter(part, settings.degree).fit(settings.controls, settings.knots, progress)[0]
-    return RunFit(curve, curve_foot_points(curve, part.points)[2])
+    return _fit_part(parts[settings.part], settings, progress)
+
+
+def thinned(run: Run) -> Run:
+    """Return a run of enough points to settle parameters and knots by, both ends kept."""
+    step = max(1, len(run.points) // SETTLING_POINTS)
+    points = run.points[::step]
+    if not run.closed and (len(run.points) - 1) % step:
+        points = np.concatenate([points, run.points[-1:]])
+    return replace(run, points=points)
+
+
+def _fit_part(part: Run, settings: RunSettings, progress: Progress) -> RunFit:
+    light = thinned(part)
+    fitter = RunFitter(light, settings.degree)
+    curve, _ = fitter.fit(settings.controls, settings.knots, progress)
+    seed = fitter.best_t
+    if len(light.points) < len(part.points):
+        # All points draw the curve that the thinned run has settled.
+        whole = RunFitter(part, settings.degree, (curve, fitter.chord, seed))
+        for _ in range(FULL_ROUNDS):
+            whole.refine(settings.controls, "kept")
+        assert whole.curve is not None
+        curve, seed = whole.curve, whole.t
+    seed = seed[: len(part.points)]
+    return RunFit(curve, curve_foot_points(curve, part.points, seed)[2])
 
 
 class RunFitter:
     """A run being fitted: parameters, knots and curve, each round a little better."""
 
-    def __init__(self, run: Run, degree: int) -> None:
+    def __init__(
+        self, run: Run, degree: int, settled: tuple[BSplineCurve, Floats, Floats] | None = None
+    ) -> None:
+        """Begin with chord lengths, or with a curve and parameters at chord lengths."""
         self.run, self.degree = run, degree
         self.points = np.concatenate([run.points, run.points[:1]]) if run.closed else run.points
         length = np.linalg.norm(np.diff(self.points, axis=0), axis=1)
         along = np.concatenate([[0], np.cumsum(length)])
         if not along[-1] > 0:
             raise FitError("all points of the run are on one spot")
-        self.chord = along / along[-1]
-        self.t = self.chord
-        self.weights = np.where(self._strays(), 0.0, 1.0)
+        self.length = float(along[-1])
+        self.chord = along / self.length
+        self.t = self.best_t = self.chord
         self.curve: BSplineCurve | None = None
         self.distance: Floats = np.zeros(len(run.points))
+        if settled is None:
+            self.weights = np.where(self._strays(), 0.0, 1.0)
+        else:
+            self.curve, chord, t = settled
+            self.t, away = _corrected(self.curve, self.points, np.interp(self.chord, chord, t))
+            limit = max(STRAYS * run.noise, STRAYS * float(np.median(away)), 1e-12)
+            self.weights = np.where((away > limit) & (np.mean(away > limit) < 0.1), 0.0, 1.0)
 
     def _strays(self) -> Bools:
         noise = self.run.noise
+        # A run without noise has no strays: what leaves its course is shape.
+        if noise < LEAST_NOISE * float(np.ptp(self.points, axis=0).max()):
+            noise = 0.0
         out = np.zeros(len(self.points), dtype=bool)
         if noise > 0 and len(self.run.points) > 40:
             out[: len(self.run.points)] = suggest_slips(
@@ -175,9 +239,16 @@ class RunFitter:
         return out if out.mean() < 0.1 else np.zeros(len(out), dtype=bool)
 
     def fit(
-        self, controls: int, rule: str, progress: Progress = silent
+        self,
+        controls: int,
+        rule: str,
+        progress: Progress = silent,
+        enough: float = 0.0,
+        share: float = 0.95,
     ) -> tuple[BSplineCurve, Floats]:
         """Return the best curve of so many control points, and the points' distances.
+
+        It is done as soon as a share of the points lies within `enough` mm, or is far from it.
 
         Each fit begins anew with chord lengths, as a curve that was too lean may have led
         parameters astray; adaptive knots begin with what a richer curve shows of the shape.
@@ -195,8 +266,14 @@ class RunFitter:
             if best is None or deviation < best[0]:
                 gain = 1.0 if best is None else 1 - deviation / best[0]
                 best = (deviation, self.curve, self.distance)
+                self.best_t = self.t
                 if gain < WORTHWHILE and number > 3:
                     break
+            if enough > 0 and (
+                float(np.quantile(self.distance, share)) <= enough
+                or (number > 1 and deviation > HOPELESS * enough)
+            ):
+                break
         assert best is not None
         return best[1], best[2]
 
@@ -209,6 +286,8 @@ class RunFitter:
         knots = even_knots(controls, self.degree)
         if rule == "adaptive" and self.curve is not None:
             knots = redistributed(self.curve, controls)
+        elif rule == "kept" and self.curve is not None:
+            knots = self.curve.knots
         self.curve = BSplineCurve(knots, self._solved(knots))
         self.t, distance = _corrected(self.curve, self.points, self.t)
         self.distance = distance[: len(self.run.points)]
@@ -232,31 +311,54 @@ class RunFitter:
         normal = normal + np.triu(normal, 1).T
         stiff = gram(knots, degree, min(2, degree))
         normal += LEAST_STIFFNESS * np.trace(normal) / max(np.trace(stiff), 1e-300) * stiff
+        if not self.run.closed and not any(self.run.held):
+            return np.asarray(np.linalg.solve(normal, right))
+        return _with_conditions(normal, right, *self._conditions(knots))
+
+    def _conditions(self, knots: Floats) -> tuple[Floats, Floats]:
+        """Return what must hold of the control points: rows, and the values they give, (k, 3)."""
+        degree, ends = self.degree, np.array([0.0, 1.0])
+        rows: list[Floats] = []
+        values: list[Floats] = []
         if self.run.closed:
-            return _solved_closed(knots, degree, normal, right)
-        made = np.zeros((count, self.points.shape[1]))
-        free = np.ones(count, dtype=bool)
-        for end, held in zip((0, -1), self.run.held, strict=True):
-            if held:
-                made[end], free[end] = self.points[end], False
-        rest = right - normal @ made
-        made[free] = np.linalg.solve(normal[np.ix_(free, free)], rest[free])
-        return made
+            for order in range(min(2, degree - 1) + 1):
+                row = collocation(knots, degree, ends, order)
+                rows.append(row[0] - row[1])
+                values.append(np.zeros(3))
+            return np.array(rows), np.array(values)
+        slopes = collocation(knots, degree, ends, 1)
+        bends = collocation(knots, degree, ends, 2)
+        for end, held, leave in zip((0, -1), self.run.held, self.run.leaves, strict=True):
+            if not held:
+                continue
+            row = np.zeros(len(knots) - degree - 1)
+            row[end] = 1.0
+            rows.append(row)
+            values.append(self.points[end])
+            if leave is None:
+                continue
+            # How fast the curve of the last round runs there; chord lengths to begin with.
+            speed = self.length if self.curve is None else float(
+                np.linalg.norm(curve_derivatives(self.curve, ends[[end]], 1)[1, 0])
+            )  # fmt: skip
+            rows.append(slopes[end])
+            values.append(leave.ahead * speed)
+            if leave.bend is not None and degree > 1:
+                rows.append(bends[end])
+                values.append(leave.bend * speed**2)
+        return np.array(rows), np.array(values)
 
 
-def _solved_closed(knots: Floats, degree: int, normal: Floats, right: Floats) -> Floats:
-    """Solve with ends that meet in place and derivatives, by Lagrange multipliers."""
-    order = min(2, degree - 1)
-    ends = np.array([0.0, 1.0])
-    rows = [collocation(knots, degree, ends, k) for k in range(order + 1)]
-    joins = np.array([row[0] - row[1] for row in rows])
-    joins /= np.linalg.norm(joins, axis=1, keepdims=True)
-    count, more = len(normal), len(joins)
+def _with_conditions(normal: Floats, right: Floats, rows: Floats, values: Floats) -> Floats:
+    """Solve least squares with conditions, by Lagrange multipliers."""
+    size = np.linalg.norm(rows, axis=1, keepdims=True)
+    rows, values = rows / size, values / size
+    count, more = len(normal), len(rows)
     system = np.zeros((count + more, count + more))
     scale = float(np.trace(normal)) / count
     system[:count, :count] = normal / scale
-    system[count:, :count], system[:count, count:] = joins, joins.T
-    whole = np.concatenate([right / scale, np.zeros((more, right.shape[1]))])
+    system[count:, :count], system[:count, count:] = rows, rows.T
+    whole = np.concatenate([right / scale, values])
     return np.asarray(np.linalg.solve(system, whole))[:count]
 
 

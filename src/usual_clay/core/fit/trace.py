@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from usual_clay.core.check.deviation import Aim, Report, distance_levels, judge, percent
 from usual_clay.core.fit.budget import Candidate
-from usual_clay.core.fit.run import Run, RunFit, RunFitter, RunSettings, fit_run, parts_of
+from usual_clay.core.fit.run import Run, RunFit, RunFitter, RunSettings, fit_run, parts_of, thinned
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.progress import Cancelled, Progress, silent
 
-SEARCH_POINTS = 2500
 LIMIT = 200
 GROWTH = 1.35
 
@@ -58,7 +55,7 @@ def trace(
     ------
     FitError
     """
-    parts = parts_of(run, settings.corners)
+    parts = parts_of(run, settings.corners, settings.cuts)
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
     search = _Search(parts[settings.part], settings, aim, found, progress)
@@ -86,11 +83,7 @@ class _Search:
         self.settings, self.aim = settings, aim
         self.found, self.progress = found, progress
         self.part = part
-        step = max(1, len(part.points) // SEARCH_POINTS)
-        points = part.points[::step]
-        if not part.closed and step > 1:
-            points = np.concatenate([points, part.points[-1:]])
-        self.fitter = RunFitter(replace(part, points=points), settings.degree)
+        self.fitter = RunFitter(thinned(part), settings.degree)
         self.noise = part.noise
         self.seen: dict[int, Candidate] = {}
 
@@ -113,7 +106,9 @@ class _Search:
         if count not in self.seen:
             tried = len(self.seen)
             self.progress(tried / (tried + 6), f"{count} control points")
-            _, distance = self.fitter.fit(count, self.settings.knots)
+            _, distance = self.fitter.fit(
+                count, self.settings.knots, enough=self.aim.tolerance, share=self.aim.share
+            )
             self.seen[count] = Candidate(count, 1, distance_levels(distance))
             self.found(self.seen[count])
         return self.seen[count].deviation(self.aim.share) <= self.aim.tolerance
@@ -161,15 +156,12 @@ def trace_parts(
     run: Run, settings: RunSettings, aim: Aim, progress: Progress = silent
 ) -> list[Traced]:
     """Trace each part of a run between its corners."""
-    count = len(parts_of(run, settings.corners))
+    count = len(parts_of(run, settings.corners, settings.cuts))
     made = []
     for part in range(count):
 
         def report(fraction: float, words: str, part: int = part) -> None:
             progress((part + fraction) / count, f"part {part + 1} of {count}: {words}")
 
-        own = RunSettings(
-            settings.controls, settings.degree, settings.knots, settings.corners, part
-        )
-        made.append(trace(run, own, aim, progress=report))
+        made.append(trace(run, replace(settings, part=part), aim, progress=report))
     return made

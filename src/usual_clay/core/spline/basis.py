@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from usual_clay.core.arrays import ArrayLike, Floats, Ints
@@ -148,12 +150,18 @@ def collocation(knots: Floats, degree: int, t: Floats, order: int = 0) -> Floats
     return matrix
 
 
+@lru_cache(maxsize=16)
+def _gauss(count: int) -> tuple[Floats, Floats]:
+    nodes, weights = np.polynomial.legendre.leggauss(count)
+    return nodes, weights
+
+
 def gram(knots: Floats, degree: int, order: int) -> Floats:
     """Return the integrals of products of basis derivatives over the domain, exactly.
 
     Gauss-Legendre quadrature with ``degree + 1`` nodes in each knot span.
     """
-    nodes, weights = np.polynomial.legendre.leggauss(degree + 1)
+    nodes, weights = _gauss(degree + 1)
     breaks = np.unique(knots)
     half = np.diff(breaks) / 2
     t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
