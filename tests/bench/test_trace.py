@@ -48,7 +48,7 @@ def draw(hands: Hands, pane, places: list[tuple[float, float]], kind: str = "con
     """Draw a curve by clicks at parts of the view."""
     QTest.mouseClick(hands.window.rail.tools["draw"], Qt.MouseButton.LeftButton)
     card = hands.window.cards.card
-    choice = card.kind if kind in card.kind._buttons else card.round
+    choice = next(choice for choice in card.kinds if kind in choice._buttons)
     QTest.mouseClick(choice._buttons[kind], Qt.MouseButton.LeftButton)
     for x, y in places:
         at = QPoint(round(x * pane.width()), round(y * pane.height()))
@@ -72,7 +72,7 @@ def test_a_curve_is_drawn_shown_live_and_kept(top) -> None:
     assert not list(hands.session.job.all(Curve))
     assert "3 control points" in card.reading.text()
     # Two clicks on one spot are told, not swallowed.
-    QTest.mouseClick(card.kind._buttons["through"], Qt.MouseButton.LeftButton)
+    QTest.mouseClick(card.kinds[0]._buttons["through"], Qt.MouseButton.LeftButton)
     marking = hands.session.marking
     assert marking is not None
     hands.session.set_marking(marking.with_places(marking.points[[0, 1, 1]]))
@@ -175,9 +175,11 @@ def test_points_come_and_go_and_twins_follow(top) -> None:
     assert curve_foot_points(chosen(hands).geometry, shape)[2].max() < 1e-9
     hands.press("Reverse")
     assert chosen(hands).geometry.points[0] == pytest.approx(more.geometry.points[-1])
-    hands.press("Remove point")
+    assert hands.window.cards.card.points.remove.text() == "Remove: 0.000 mm"
+    hands.press("Remove: 0.000 mm")
     assert "moved the curve by up to 0.0" in hands.window.cards.told.text()
     original = chosen(hands)
+    hands.press("make")
     hands.press("Twin")
     twin = chosen(hands)
     assert twin.geometry.points == pytest.approx(original.geometry.points * [1, -1, 1])
@@ -296,10 +298,13 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     shares = [(p.x() / size[0], p.y() / size[1]) for p in marked]
     middle = ((shares[0][0] + shares[1][0]) / 2, shares[0][1] - 0.25)
     draw(hands, pane, [shares[0], middle, shares[1]])
-    window.table.run("join")
-    hands.press("pair into space")
-    hands.press("Pair into space")
+    session.choose(side.id)
+    QTest.mouseClick(window.rail.tools["task pair"], Qt.MouseButton.LeftButton)
     hands.wait()
+    # What it would make is shown, and is in the job only when it is kept.
+    assert len(list(session.shown.all(Curve))) == 3
+    assert len(list(session.job.all(Curve))) == 2
+    hands.key(Qt.Key.Key_Return, widget=pane)
     pair = chosen(hands)
     assert pair.recipe is not None
     assert pair.recipe.kind == "pair"
@@ -318,15 +323,18 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     assert isinstance(again, Curve)
     assert again.geometry.points[:, 2].max() > pair.geometry.points[:, 2].max()
     # A bridge back from the end to the start, G2 at both.
-    window.table.run("join")
-    hands.press("bridge")
-    hands.press("Bridge")
+    QTest.mouseClick(window.rail.tools["task bridge"], Qt.MouseButton.LeftButton)
+    hands.wait()
+    hands.key(Qt.Key.Key_Return, widget=pane)
     made = chosen(hands)
     assert made.recipe is not None
     assert made.recipe.kind == "bridge"
     assert made.control_points == 6
-    window.table.run("join")
+    window.task("bridge")
     card = window.cards.card
-    card.second.setCurrentIndex(card.first.currentIndex())  # type: ignore[attr-defined]
-    hands.press("Bridge")
-    assert "two different curves" in window.cards.told.text()
+    card.sources[1].setCurrentIndex(card.sources[0].currentIndex())  # type: ignore[attr-defined]
+    hands.wait()
+    assert "one is taken twice" in card.trouble.text()
+    assert not card.keep.isEnabled()  # type: ignore[attr-defined]
+    hands.key(Qt.Key.Key_Escape, widget=pane)
+    assert session.shown is session.job

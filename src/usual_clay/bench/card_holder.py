@@ -39,7 +39,8 @@ ASKED = {
     "slice": ("slices", "SlicesCard"),
     "probe": ("probe", "ProbeCard"),
     "draw": ("draw", "DrawCard"),
-    "join": ("join", "JoinCard"),
+    "task": ("task", "TaskCard"),
+    "relations": ("relations", "RelationsCard"),
     "keys": ("keys", "KeysCard"),
 }
 
@@ -121,6 +122,10 @@ class CardHolder(QWidget):
         card = self.get(name)
         self.refresh()
         return card
+
+    def asks_for(self, name: str) -> bool:
+        """Tell whether an asked-for card is shown."""
+        return self._asked == name
 
     def offer(self, paths: list[Path]) -> None:
         """Ask what the files of pictures, a scan or points do not say."""

@@ -7,11 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Place, as_places
 from usual_clay.core.picture.placement import Plane
 from usual_clay.job.items import ItemId
-
-Place = tuple[float, float, float]
 
 
 @dataclass(frozen=True)
@@ -40,6 +38,8 @@ class Marking:
     in_view : bool
         Whether a place with nothing under it is taken on the plane through the origin that faces
         the view most.
+    snaps : bool
+        Whether a mark is drawn to ends, middles, crossings and the like.
     """
 
     hint: str
@@ -52,6 +52,7 @@ class Marking:
     plane: Plane | None = None
     in_view: bool = False
     facing: Place = (0.0, 0.0, 1.0)
+    snaps: bool = False
 
     @property
     def points(self) -> Floats:
@@ -63,4 +64,4 @@ class Marking:
         return len(self.places) >= self.most
 
     def with_places(self, places: Floats) -> Marking:
-        return replace(self, places=tuple((float(x), float(y), float(z)) for x, y, z in places))
+        return replace(self, places=as_places(places))

@@ -41,6 +41,13 @@ EXPECTED = (
 )  # fmt: skip
 
 
+def sentence(words: object) -> str:
+    """Return what an error or a function says as a sentence."""
+    text = str(words)
+    stop = "" if not text or text.endswith((".", "!", "?")) else "."
+    return f"{text[:1].upper()}{text[1:]}{stop}"
+
+
 class Session(QObject):
     """What the panels show and change. Panels know the session, not each other.
 
@@ -78,7 +85,12 @@ class Session(QObject):
         self.found: list[Candidate] = []
         self.suggested: Ints = np.zeros(0, dtype=np.int64)
         self.control_points: frozenset[int] = frozenset()
+        # Which points of the chosen curve are edited: "control" or "through".
+        self.point_kind = "control"
         self.comb_scale = 1.0
+        self.comb_density = 1.0
+        # What clicks and drags are drawn to: "things", "grid" or "nothing".
+        self.snapping = "things"
         self.nudge_step = 0.1
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
         self.lit: list[Floats] = []
@@ -164,9 +176,20 @@ class Session(QObject):
         self.control_points = frozenset(which)
         self.tool_changed.emit()
 
-    def set_comb(self, scale: float) -> None:
-        """Set how long the comb's quills are; 0 hides them."""
+    def edit_points(self, kind: str) -> None:
+        """Edit control points or through-points of the chosen curve."""
+        self.point_kind, self.control_points = kind, frozenset()
+        self.tool_changed.emit()
+
+    def set_comb(self, scale: float, density: float | None = None) -> None:
+        """Set how long the comb's quills are, 0 hides them, and how dense they stand."""
         self.comb_scale = scale
+        self.comb_density = self.comb_density if density is None else density
+        self.tool_changed.emit()
+
+    def set_snapping(self, word: str) -> None:
+        """Set what clicks and drags are drawn to."""
+        self.snapping = word
         self.tool_changed.emit()
 
     def light(self, lines: list[Floats]) -> None:
@@ -202,6 +225,11 @@ class Session(QObject):
             self.lit = []
             # Leaving a curve ends its editing.
             self.control_points = frozenset()
+            curve = self.job.get(item_id, Curve)
+            recipe = None if curve is None else curve.recipe
+            drawn = recipe is not None and recipe.kind == "drawn"
+            through = drawn and recipe.settings.kind != "controls"  # type: ignore[union-attr]
+            self.point_kind = "through" if through else "control"
             if self.fresh != item_id:
                 self.fresh = None
             self.chosen_changed.emit()

@@ -151,7 +151,9 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{session.job.name}{mark} · Usual Clay")
         hint = session.marking.hint if session.marking is not None else HINTS[session.tool]
         picture = session.shown.get(session.chosen, Picture)
-        if session.tool is None and picture is not None and not picture.locked:
+        if session.tool is None and self.cards.asks_for("task"):
+            hint = "What it would make is shown. <b>Enter</b> keeps it, <b>Esc</b> drops it."
+        elif session.tool is None and picture is not None and not picture.locked:
             hint = PICTURE_HINT
         elif session.tool is None and session.shown.get(session.chosen, Curve) is not None:
             hint = drag_points.HINT
@@ -277,6 +279,25 @@ class Window(QMainWindow):
         else:
             add_twin(self.session, curve)
 
+    def task(self, kind: str) -> None:
+        """Show the card of something that is made from curves."""
+        session = self.session
+        wanted = "surface" if kind == "in surface" else "curve"
+        kinds = {"arc": (Curve, PointList), "in surface": (Surface,)}.get(kind, (Curve,))
+        if not any(isinstance(item, kinds) for item in session.job.items.values()):
+            session.told.emit("trouble", f"There is no {wanted} yet.")
+            return
+        session.take_tool(None)
+        self.cards.ask("task").offer(kind)
+        self.cards.refresh()
+
+    def relations(self) -> None:
+        """Show what the chosen curve keeps while it is shaped."""
+        if self.session.job.get(self.session.chosen, Curve) is None:
+            self.session.told.emit("trouble", "Choose a curve in the Shelf first.")
+        else:
+            self.cards.ask("relations")
+
     def toggle_comb(self) -> None:
         self.session.set_comb(0.0 if self.session.comb_scale > 0 else 1.0)
 
@@ -356,7 +377,8 @@ class Window(QMainWindow):
             menu.addAction("Look square-on").triggered.connect(lambda: self.look_at_picture(item))
             self._add(menu, "agreement")
         elif isinstance(item, Curve):
-            self._add(menu, "to tolerance", "twin", "join", "comb", "step", "iges", "svg")
+            self._add(menu, "to tolerance", "twin", "task slim", "task fair", "task offset",
+                      "task split", "relations", "comb", "step", "iges", "svg")  # fmt: skip
         elif isinstance(item, Surface):
             self._add(menu, "to tolerance", "plain form", "step", "iges", "stl")
         menu.addSeparator()

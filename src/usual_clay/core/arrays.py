@@ -8,10 +8,23 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 Floats = NDArray[np.float64]
+# A place or a direction as settings keep it.
+Place = tuple[float, float, float]
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
-__all__ = ["ArrayLike", "Bools", "Floats", "Ints", "frozen"]
+__all__ = ["ArrayLike", "Bools", "Floats", "Ints", "Place", "as_place", "as_places", "frozen"]
+
+
+def as_place(point: Floats) -> Place:
+    """Return a point, (3,), as settings keep it."""
+    x, y, z = point.tolist()
+    return x, y, z
+
+
+def as_places(points: Floats) -> tuple[Place, ...]:
+    """Return points, (n, 3), as settings keep them."""
+    return tuple(as_place(point) for point in points)
 
 
 def frozen(values: Any, dtype: Any = np.float64) -> NDArray[Any]:

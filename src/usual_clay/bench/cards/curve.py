@@ -9,21 +9,16 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QSpinBox
+from PySide6.QtWidgets import QSpinBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, TwoFigures, thousands
-from usual_clay.bench.edits.curves import (
-    add_twin,
-    insert_point,
-    level_points,
-    raise_curve,
-    remove_point,
-    set_run,
-    turn_round,
-)
+from usual_clay.bench.cards.curve_judging import JudgingPage
+from usual_clay.bench.cards.curve_points import PointsPage
+from usual_clay.bench.cards.fields import Fields
+from usual_clay.bench.cards.tasks import FOLLOW, TASKS
+from usual_clay.bench.edits.curves import add_twin, set_run
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
-from usual_clay.core.check.comb import comb_of, in_words
+from usual_clay.bench.widgets import Choice, Row, button, label, number, quiet_spin
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
@@ -32,9 +27,25 @@ from usual_clay.job.remake import is_stale
 
 KNOTS = (("even", "Spread evenly along the run"), ("adaptive", "Closer where the shape needs them"))
 SAID = {
-    "drawn": "drawn", "twin": "a twin that follows its original", "bridge": "a bridge that follows"
-    " both curves", "pair": "paired into space from two views",
+    "drawn": "drawn", "related": "shaped by hand, holds relations",
+    "twin": "a twin that follows its original", "copy": "a copy that follows its original",
+    "bridge": "a bridge that follows both curves", "pair": "paired into space from two views",
+    "chain": "joined from others, follows them", "offset": "offset from another, follows it",
+    "across": "set across a curve, follows both", "laid": "laid onto something, follows it",
+    "in surface": "follows a surface",
 }  # fmt: skip
+PAGES = (
+    ("points", "Move, add and take away points"),
+    ("judge", "Comb, joints, distances"),
+    ("make", "Other curves from this one"),
+)
+# What the page "make" offers, in rows.
+MAKES = (
+    (("slim", "Slim"), ("fair", "Fair"), ("arc", "Arc?")),
+    (("extend", "Extend"), ("split", "Split"), ("chain", "Join")),
+    (("offset", "Offset"), ("copy", "Copy"), ("across", "Set across")),
+    (("bridge", "Bridge"), ("pair", "Pair"), ("laid", "Lay onto")),
+)
 
 
 class CurveCard(Card):
@@ -42,7 +53,34 @@ class CurveCard(Card):
 
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session)
-        self._comb: tuple[object, str] = (None, "")
+        self._add_fit()
+        self.forms: dict[str, Fields] = {}
+        self.form_place = QVBoxLayout()
+        self.column.addLayout(self.form_place)
+        self.figures = TwoFigures()
+        self.near, self.far = self.figures.near, self.figures.far
+        self.column.addWidget(self.figures)
+        self.search = button("To tolerance", "Find the fewest control points within tolerance (T)",
+                             "main", clicked=lambda: run("to tolerance"))  # fmt: skip
+        self.column.addWidget(self.search)
+        self.page = Choice(PAGES)
+        self.page.chosen.connect(self.turn_to)
+        self.column.addWidget(self.page)
+        self.points, self.judging = PointsPage(session), JudgingPage(session)
+        self.pages: dict[str, QWidget] = {
+            "points": self.points, "judge": self.judging, "make": self._making(run),
+        }  # fmt: skip
+        for page in self.pages.values():
+            self.column.addWidget(page)
+        self.words = label(role="news", wraps=True)
+        self.trouble = label(role="trouble", wraps=True)
+        self.column.addWidget(self.words)
+        self.column.addWidget(self.trouble)
+        self.column.addStretch(1)
+        self.turn_to("points")
+        session.work.ended.connect(lambda _key: self.refresh())
+
+    def _add_fit(self) -> None:
         self.controls = QSpinBox(minimum=2, maximum=400)
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
         for part, words in ((self.controls, "Control points"), (self.degree, "Degree")):
@@ -69,56 +107,33 @@ class CurveCard(Card):
         ]
         for row in self.fit_rows:
             self.column.addWidget(row)
-        self.figures = TwoFigures()
-        self.near, self.far = self.figures.near, self.figures.far
-        self.column.addWidget(self.figures)
-        self.comb = Slide(0, 3, 0.1, tip="Length of the comb's quills; 0 hides them", name="Comb")
-        self.comb.changed.connect(session.set_comb)
-        self.column.addWidget(Row("Comb", self.comb, stretch=0))
-        self.words = label(role="news", wraps=True)
-        self.trouble = label(role="trouble", wraps=True)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.trouble)
-        self.search = button("To tolerance", "Find the fewest control points within tolerance (T)",
-                             "main", clicked=lambda: run("to tolerance"))  # fmt: skip
-        self.column.addWidget(self.search)
-        self._add_shaping(run)
-        self.column.addStretch(1)
-        session.work.ended.connect(lambda _key: self.refresh())
 
-    def _add_shaping(self, run: Callable[[str], None]) -> None:
-        def edit(words: str, tip: str, do: Callable[[Curve], None]) -> Any:
-            return button(words, tip, clicked=lambda: self._edit(do))
-
-        session = self.session
-        self.insert = edit("Insert point", "One control point more, the shape stays",
-                           lambda c: insert_point(session, c, self._near()))  # fmt: skip
-        self.remove = edit("Remove point", "One control point less; says what it costs",
-                           lambda c: remove_point(session, c, self._near()))  # fmt: skip
-        self.add_buttons(self.insert, self.remove)
-        self.add_buttons(
-            edit("Raise degree", "The shape stays", lambda c: raise_curve(session, c)),
-            edit("Reverse", "Run the other way", lambda c: turn_round(session, c)),
-            edit("Twin", "A mirrored copy in y = 0 that follows", lambda c: add_twin(session, c)),
-        )  # fmt: skip
-        self.level = [
-            edit(f"Level {axis}", f"Give the chosen control points one {axis}",
-                 partial(self._level, "xyz".index(axis)))
-            for axis in "xyz"
-        ]  # fmt: skip
-        self.add_buttons(*self.level)
+    def _making(self, run: Callable[[str], None]) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        for row in MAKES:
+            made = [
+                button(f"{words} ..." if words != "Arc?" else "An arc? ...", TASKS[kind].about,
+                       clicked=partial(run, f"task {kind}"))
+                for kind, words in row
+            ]  # fmt: skip
+            self.add_buttons(*made, into=column)
         self.loose = button("Set loose", "Stop following; the curve stays as it is",
-                            clicked=lambda: self._edit(session.set_loose))  # fmt: skip
-        self.join = button(
-            "Join ...", "A bridge, or a pair into space", clicked=lambda: run("join")
-        )
-        self.add_buttons(self.loose, self.join)
+                            clicked=lambda: self._edit(self.session.set_loose))  # fmt: skip
+        twin = button("Twin", "A mirrored copy in y = 0 that follows",
+                      clicked=lambda: self._edit(lambda c: add_twin(self.session, c)))  # fmt: skip
+        relations = button("Relations ...", "What the curve keeps while it is shaped",
+                           clicked=lambda: run("relations"))  # fmt: skip
+        self.add_buttons(twin, relations, self.loose, into=column)
+        return page
 
-    def _level(self, axis: int, curve: Curve) -> None:
-        level_points(self.session, curve, sorted(self.session.control_points), axis)
-
-    def _near(self) -> int | None:
-        return min(self.session.control_points, default=None)
+    def turn_to(self, name: str) -> None:
+        """Open a page."""
+        self.page.set_value(name)
+        for key, page in self.pages.items():
+            page.setVisible(key == name)
 
     def _edit(self, do: Callable[[Curve], None]) -> None:
         if (curve := self.session.job.get(self.session.chosen, Curve)) is not None:
@@ -141,33 +156,55 @@ class CurveCard(Card):
             return
         recipe = curve.recipe
         fits = recipe is not None and recipe.kind == "spline"
-        self.title.setText(f"{'Spline' if fits else 'Curve'}: {curve.name}")
+        kind = "Spline" if fits else "Curve"
+        named = curve.name.lower().startswith(kind.lower())
+        self.title.setText(curve.name if named else f"{kind}: {curve.name}")
         self.about.setText(self._about(curve))
         for row in (*self.fit_rows, self.search):
             row.setVisible(fits)
         if fits and recipe is not None:
             self._show_fit(recipe.settings, not curve.locked and not job.is_loose(curve))
+        self._show_form(curve)
         report, stale = job.report(curve), is_stale(job, curve)
         self.figures.setVisible(report is not None)
         if report is not None:
             words = "being fitted" if stale else f"{percent(job.aim.share)} are nearer"
             self.near.show_figure(f"{report.at_share:.3f} mm", words, stale)
             self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
-        self.comb.set_value(self.session.comb_scale)
-        if self._comb[0] is not curve.geometry:
-            self._comb = (curve.geometry, in_words(comb_of(curve.geometry)))
-        words = self.session.search_words.get(curve.id, "")
-        self.words.setText(f"{words} {self._comb[1][:1].upper()}{self._comb[1][1:]}.".strip())
+        self.points.refresh(curve)
+        self.judging.refresh(curve)
+        searched = self.session.search_words.get(curve.id, "")
+        self.words.setText(searched)
+        self.words.setVisible(bool(searched))
         searching = self.session.work.is_busy(f"search {curve.id}")
         self.search.setText("Stop" if searching else "To tolerance")
-        several = len(self.session.control_points) > 1
-        for part in self.level:
-            part.setVisible(several)
         self.loose.setEnabled(recipe is not None and not curve.locked)
-        self.remove.setEnabled(len(np.unique(curve.geometry.knots)) > 2)
         trouble = self.session.trouble.get(curve.id, "") if stale else ""
         self.trouble.setText(trouble)
         self.trouble.setVisible(bool(trouble))
+
+    def _show_form(self, curve: Curve) -> None:
+        """Show the settings of a curve that follows others; they change it live."""
+        kind = "" if curve.recipe is None else curve.recipe.kind
+        if kind in FOLLOW and kind not in self.forms:
+            self.forms[kind] = Fields(FOLLOW[kind].fields)
+            self.forms[kind].changed.connect(self._form_set)
+            self.form_place.addWidget(self.forms[kind])
+        for name, form in self.forms.items():
+            form.setVisible(name == kind)
+        if kind in FOLLOW and curve.recipe is not None:
+            self.forms[kind].show_settings(curve.recipe.settings)
+            self.forms[kind].setEnabled(not curve.locked and not self.session.job.is_loose(curve))
+
+    def _form_set(self) -> None:
+        curve = self.session.job.get(self.session.chosen, Curve)
+        if curve is not None and curve.recipe is not None and curve.recipe.kind in self.forms:
+            try:
+                settings = self.forms[curve.recipe.kind].settings(curve.recipe.settings)
+            except ValueError as error:
+                self.session.told.emit("trouble", f"{error}.")
+                return
+            self.session.set_recipe(curve, settings, f"{curve.name}'s settings")
 
     def _about(self, curve: Curve) -> str:
         job, recipe = self.session.shown, curve.recipe
@@ -197,5 +234,5 @@ class CurveCard(Card):
             self.degree.setValue(settings.degree)
             self.corners.setValue(round(float(np.degrees(settings.corners))))
             self.part.setValue(settings.part + 1)
-        self.part.setVisible(settings.corners > 0)
+        self.part.setVisible(settings.corners > 0 or bool(settings.cuts))
         self.knots.set_value(settings.knots)

@@ -1,30 +1,42 @@
-"""Drawing a curve by clicks: through points, by control points, lines, arcs, circles, conics."""
+"""Drawing a curve by clicks or by a freehand stroke."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
-from PySide6.QtWidgets import QSpinBox
+import numpy as np
+from PySide6.QtWidgets import QSpinBox, QVBoxLayout
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.curves import drawn_curve
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
+from usual_clay.bench.session import Session, sentence
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
+from usual_clay.core.arrays import as_places
 from usual_clay.core.check.comb import comb_of, in_words
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.run import Run, RunSettings
+from usual_clay.core.fit.system import FitError
+from usual_clay.core.fit.trace import trace
 from usual_clay.core.picture.placement import TRUE_PLANES
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError
-from usual_clay.core.spline.make import FEWEST, DrawnSettings
+from usual_clay.core.spline.make import FEWEST, ROUND, DrawnSettings
 
 KINDS = (
     ("controls", "Control points draw the curve towards them: the finer tool"),
     ("through", "The curve goes through each point"),
-    ("line", "A straight line"),
+    ("stroke", "Drawn freehand; a lean curve follows the stroke"),
 )
-ROUND = (
-    ("arc", "An arc through three points"),
-    ("circle", "A circle: its centre, then a point on it"),
+STRAIGHT = (
+    ("line", "A straight line"),
+    ("rectangle", "From corner to corner, with sharp, round or conic corners"),
     ("conic", "Ends and the crossing of their tangents"),
+)
+ROUNDS = (
+    ("arc", "An arc through three points"),
+    ("arc about", "An arc: its centre, its start, then where it ends"),
+    ("circle", "A circle: its centre, then a point on it"),
 )
 PLANES = (
     ("view", "On what is under the cursor, or on the plane through the origin that faces you"),
@@ -36,11 +48,18 @@ SPACINGS = (
     ("uniform", "Equal steps"), ("chord", "By the distance between points"),
     ("centripetal", "By its root: the calmest"),
 )  # fmt: skip
-MOST = {"through": 200, "controls": 200, "line": 2, "arc": 3, "circle": 2, "conic": 3}
+SNAPS = (
+    ("things", "Ends, middles, crossings, extremes, centres, points, curves"),
+    ("grid", "Round places"),
+    ("nothing", "Just where the cursor is"),
+)
+MOST = {"through": 200, "controls": 200, "line": 2, "arc": 3, "arc about": 3, "circle": 2,
+        "rectangle": 2, "conic": 3, "stroke": 100_000}  # fmt: skip
 HINT = (
     "<b>Click</b> to set points, <b>drag</b> one to move it. <b>Enter</b> keeps the curve,"
     " <b>Esc</b> drops it."
 )
+STROKE_HINT = "<b>Drag</b> a stroke; a lean curve follows it. <b>Enter</b> keeps it."
 
 
 class DrawCard(Card):
@@ -51,35 +70,19 @@ class DrawCard(Card):
         self._done = done
         self._kind, self._plane, self._spacing = "controls", "view", "centripetal"
         self._shown: tuple = ()
-        self.kind, self.round = Choice(KINDS), Choice(ROUND)
-        for choice in (self.kind, self.round):
+        self._stroke: DrawnSettings | None = None
+        self.kinds = [Choice(KINDS), Choice(STRAIGHT), Choice(ROUNDS)]
+        for index, choice in enumerate(self.kinds):
             choice.chosen.connect(self._set_kind)
-        self.plane = Choice(PLANES)
+            self.column.addWidget(Row("" if index else "Curve", choice))
+        self.plane, self.snaps = Choice(PLANES), Choice(SNAPS)
         self.plane.set_value("view")
         self.plane.chosen.connect(self._set_plane)
-        self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE, value=3)
-        quiet_spin(self.degree, 56)
-        self.degree.setToolTip("Degree")
-        self.degree.setAccessibleName("Degree")
-        self.degree.valueChanged.connect(lambda _value: self.refresh())
-        self.spacing = Choice(SPACINGS)
-        self.spacing.set_value("centripetal")
-        self.spacing.chosen.connect(self._set_spacing)
-        self.tension = Slide(
-            0, 1, 0.01, tip="Flattens the stretches between points", name="Tension"
-        )
-        self.tension.changed.connect(lambda _value: self.refresh())
-        self.rho = Slide(
-            0.05, 0.95, 0.01, tip="How full the conic is; 0.5 is a parabola", name="Rho"
-        )
-        self.rho.set_value(0.5)
-        self.rho.changed.connect(lambda _value: self.refresh())
-        self.degree_row = Row("Degree", self.degree)
-        self.through_rows = [Row("Spacing", self.spacing), Row("Tension", self.tension, stretch=0)]
-        self.rho_row = Row("Rho", self.rho, stretch=0)
-        for part in (Row("Curve", self.kind), Row("", self.round), Row("On", self.plane),
-                     self.degree_row, *self.through_rows, self.rho_row):  # fmt: skip
-            self.column.addWidget(part)
+        self.snaps.set_value(session.snapping)
+        self.snaps.chosen.connect(session.set_snapping)
+        self.column.addWidget(Row("On", self.plane))
+        self.column.addWidget(Row("Drawn to", self.snaps))
+        self._add_numbers(self.column)
         self.reading = label(role="news", wraps=True)
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.reading)
@@ -89,28 +92,92 @@ class DrawCard(Card):
         self.column.addStretch(1)
         self._set_kind("controls")
 
+    def _add_numbers(self, column: QVBoxLayout) -> None:
+        self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE, value=3)
+        quiet_spin(self.degree, 56)
+        self.degree.setToolTip("Degree")
+        self.degree.setAccessibleName("Degree")
+        self.degree.valueChanged.connect(lambda _value: self.refresh())
+        self.spacing = Choice(SPACINGS)
+        self.spacing.set_value("centripetal")
+        self.spacing.chosen.connect(self._set_spacing)
+
+        def slide(low: float, high: float, tip: str, name: str, start: float) -> Slide:
+            made = Slide(low, high, 0.01, tip=tip, name=name)
+            made.set_value(start)
+            made.changed.connect(lambda _value: self.refresh())
+            return made
+
+        self.tension = slide(0, 1, "Flattens the stretches between points", "Tension", 0)
+        self.rho = slide(0.05, 0.95, "How full the conic is; 0.5 is a parabola", "Rho", 0.5)
+        self.corner = number(0, 1e4, 3, " mm", "How far from its corners it is rounded; 0 leaves"
+                             " them sharp", "Corners", 90)  # fmt: skip
+        self.corner.valueChanged.connect(lambda _value: self.refresh())
+        self.round = button("Round", "The rho of a quarter of a circle",
+                            clicked=lambda: self._set_rho(ROUND))  # fmt: skip
+        self.degree_row = Row("Degree", self.degree)
+        self.through_rows = [Row("Spacing", self.spacing), Row("Tension", self.tension, stretch=0)]
+        self.corner_row = Row("Corners", self.corner, self.round)
+        self.rho_row = Row("Rho", self.rho, stretch=0)
+        for part in (self.degree_row, *self.through_rows, self.corner_row, self.rho_row):
+            column.addWidget(part)
+
     def offer(self) -> None:
         """Be ready for the first click."""
-        self._shown = ()
+        self._shown, self._stroke = (), None
         self._ask()
 
     def _ask(self) -> None:
         marking = self.session.marking
-        places = marking.places if marking is not None else ()
-        plane = TRUE_PLANES.get(self._plane)
-        most = MOST[self._kind]
-        self.session.mark(Marking(HINT, most, places=places[:most], plane=plane, in_view=True))
+        stroke = self._kind == "stroke"
+        same = marking is not None and marking.stroke == stroke
+        places = marking.places if marking is not None and same else ()
+        self.session.mark(
+            Marking(STROKE_HINT if stroke else HINT, MOST[self._kind],
+                    places=places[: MOST[self._kind]], plane=TRUE_PLANES.get(self._plane),
+                    in_view=True, stroke=stroke, snaps=not stroke, changed=self._marked)
+        )  # fmt: skip
+
+    def _marked(self, marking: Marking) -> None:
+        """Let a lean curve follow a stroke that has been drawn."""
+        self._stroke = None
+        points = marking.points
+        if not marking.stroke or len(points) < 2:
+            return
+        steps = np.linalg.norm(np.diff(points, axis=0), axis=1)
+        points = points[np.concatenate([[True], steps > 1e-9])]
+        size = float(np.ptp(points, axis=0).max()) if len(points) > 1 else 0.0
+        if len(points) < 8 or size <= 0:
+            self.session.told.emit("trouble", "The stroke is too short: drag farther.")
+            return
+        try:
+            # With even knots the control points alone tell the curve.
+            made = trace(Run(points, held=(True, True)), RunSettings(knots="even"),
+                         Aim(max(0.006 * size, 1e-6), 0.95), limit=40)  # fmt: skip
+        except FitError as error:
+            self.session.told.emit("trouble", f"{error}.")
+            return
+        self._stroke = DrawnSettings("controls", as_places(made.fit.curve.points), 3)
+        self._shown = ()
+        self.refresh()
 
     def _set_kind(self, kind: str) -> None:
         self._kind = kind
-        self.kind.set_value(kind)
-        self.round.set_value(kind)
+        for choice in self.kinds:
+            choice.set_value(kind)
         self.degree_row.setVisible(kind in ("controls", "through"))
         for row in self.through_rows:
             row.setVisible(kind == "through")
-        self.rho_row.setVisible(kind == "conic")
+        self.corner_row.setVisible(kind == "rectangle")
+        self.rho_row.setVisible(kind in ("conic", "rectangle"))
+        if kind in ("conic", "rectangle"):
+            self.rho.set_value(0.5 if kind == "conic" else ROUND)
         if self.session.marking is not None:
             self._ask()
+
+    def _set_rho(self, rho: float) -> None:
+        self.rho.set_value(rho)
+        self.refresh()
 
     def _set_plane(self, plane: str) -> None:
         self._plane = plane
@@ -122,22 +189,31 @@ class DrawCard(Card):
         self.refresh()
 
     def _settings(self) -> DrawnSettings:
+        if self._kind == "stroke":
+            return self._stroke or DrawnSettings("controls")
         marking = self.session.marking
         places = () if marking is None else marking.places
         normal = (0.0, 0.0, 1.0) if marking is None else marking.facing
+        kind: Any = self._kind
+        spacing: Any = self._spacing
+        rho = self.rho.number.value()
+        # The slide's steps are coarser than a circle's rho.
+        rho = ROUND if kind == "rectangle" and abs(rho - ROUND) < 0.006 else rho
+        tension, corner = self.tension.number.value(), self.corner.value()
         return DrawnSettings(
-            self._kind,  # type: ignore[arg-type]
-            places, self.degree.value(), self._spacing,  # type: ignore[arg-type]
-            self.tension.number.value(), self.rho.number.value(), normal,
-        )  # fmt: skip
+            kind, places, self.degree.value(), spacing, tension, rho, normal, corner
+        )
 
     def refresh(self) -> None:
         settings = self._settings()
         count = len(settings.points)
-        fewest = FEWEST[self._kind]
+        fewest = FEWEST[settings.kind]
+        said = "control points" if self._kind == "stroke" else "points set"
         self.about.setText(
-            f"{count} points set" if count >= fewest else f"{count} of at least {fewest} points set"
+            f"{count} {said}" if count >= fewest else f"{count} of at least {fewest} points set"
         )
+        if self._kind == "stroke" and not count:
+            self.about.setText("Drag a stroke on the stage")
         if (settings,) == self._shown:
             return
         self._shown = (settings,)
@@ -155,7 +231,7 @@ class DrawCard(Card):
                 )
                 proposal = job.with_item(curve)
             except SplineError as error:
-                trouble = f"{str(error)[:1].upper()}{str(error)[1:]}."
+                trouble = sentence(error)
         self.keep.setEnabled(enough and not trouble)
         self.reading.setText(words)
         self.reading.setVisible(bool(words))
@@ -164,9 +240,9 @@ class DrawCard(Card):
         self.session.propose(proposal)
 
     def _name(self) -> str:
-        return {"through": "Curve 1", "controls": "Curve 1"}.get(
-            self._kind, f"{self._kind.capitalize()} 1"
-        )
+        plain = {"through": "Curve 1", "controls": "Curve 1", "stroke": "Stroke 1",
+                 "arc about": "Arc 1"}  # fmt: skip
+        return plain.get(self._kind, f"{self._kind.capitalize()} 1")
 
     def accept(self) -> None:
         """Keep the curve; its editing ends with that."""
@@ -176,13 +252,13 @@ class DrawCard(Card):
         except SplineError as error:
             self.session.told.emit("trouble", f"The curve was not made: {error}.")
             return
-        self._shown = ()
+        self._shown, self._stroke = (), None
         self.session.mark(None)
         self._done()
         self.session.add(curve, f"draw {curve.name}")
 
     def cancel(self) -> None:
-        self._shown = ()
+        self._shown, self._stroke = (), None
         self.session.mark(None)
         self.session.propose(None)
         self._done()

@@ -1,29 +1,42 @@
-"""Edits of curves that the interface can make in a session."""
+"""Edits of whole curves that the interface can make in a session."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
-from usual_clay.bench.session import Session
-from usual_clay.core.arrays import Floats, Ints
+from usual_clay.bench.session import Session, sentence
+from usual_clay.core.arrays import as_places
 from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.check.live import LiveDistance, live_distance
 from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.relations import ClashError, RelatedSettings, Relation, hold
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.trace import Traced, trace
 from usual_clay.core.progress import Progress
-from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
-from usual_clay.core.spline.closest import curve_foot_points
-from usual_clay.core.spline.curve import BSplineCurve
-from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
+from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.job.items import Curve, ItemId, PointList
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS, CurveMade, Recipe
 from usual_clay.job.remake import basis_of
+
+# An end no farther from a mirror plane than this, mm, is meant to lie on it.
+ON_PLANE = 0.2
+# More than so many radians from square it is meant as a corner.
+CORNER = 0.35
+
+
+def new_curve(job: Job, geometry: BSplineCurve, name: str, recipe: Recipe | None) -> Curve:
+    """Return a curve that is not yet in the job."""
+    curve = Curve(
+        id=job.new_id("curve"), name=job.free_name(name), geometry=geometry, recipe=recipe
+    )
+    return replace(curve, made_of=basis_of(job, curve))
 
 
 def drawn_curve(job: Job, settings: DrawnSettings, name: str) -> Curve:
@@ -33,142 +46,184 @@ def drawn_curve(job: Job, settings: DrawnSettings, name: str) -> Curve:
     ------
     SplineError
     """
-    curve = Curve(
-        id=job.new_id("curve"),
-        name=job.free_name(name),
-        geometry=make_curve(settings),
-        recipe=Recipe("drawn", (), settings),
-    )
-    return replace(curve, made_of=basis_of(job, curve))
-
-
-def add_following(
-    session: Session, kind: str, sources: tuple[ItemId, ...], settings: Any, name: str
-) -> None:
-    """Add a curve that follows others: a twin, a bridge, or a pair in space."""
-    job = session.job
-    try:
-        made = KINDS[kind].make(settings, session.making.sources_of(sources))
-    except SplineError as error:
-        session.told.emit("trouble", f"{name} was not made: {error}.")
-        return
-    assert isinstance(made, CurveMade)
-    curve = Curve(
-        id=job.new_id("curve"), name=job.free_name(name), geometry=made.curve,
-        recipe=Recipe(kind, sources, settings),
-    )  # fmt: skip
-    session.add(replace(curve, made_of=basis_of(job, curve)), name)
-    if made.words:
-        session.told.emit("news", f"{made.words[:1].upper()}{made.words[1:]}.")
+    return new_curve(job, make_curve(settings), name, Recipe("drawn", (), settings))
 
 
 def add_twin(session: Session, curve: Curve) -> None:
-    """Add a mirrored copy in y = 0 that follows its original."""
-    add_following(session, "twin", (curve.id,), TwinSettings(), f"{curve.name} twin")
+    """Add a mirrored copy in y = 0 that follows its original.
 
-
-def moved_points(job: Job, curve: Curve, which: Ints, by: Floats) -> Curve:
-    """Return a curve with control points moved; shaped by hand, it follows nothing any more.
-
-    A drawn curve of control points stays drawn. What it was fitted to still judges it.
+    Where a curve that is shaped by hand ends on the plane, and nearly square to it, that end is
+    kept square from now on, so that curve and twin meet smoothly.
     """
-    points = curve.geometry.points.copy()
-    points[which] += by
-    return reshaped(job, curve, replace(curve.geometry, points=points))
+    settings = TwinSettings()
+    job = session.job
+    held = [end for end in (0, 1) if _meets_plane(curve, end, settings)]
+    if held and not curve.locked and may_relate(curve):
+        across = [Relation("across", float(end), axis="y", value=settings.at) for end in held]
+        try:
+            job = job.with_item(related(job, curve, across, ()))
+        except ClashError:
+            held = []
+    else:
+        held = []
+    source = job.get(curve.id, Curve)
+    assert source is not None
+    made = KINDS["twin"].make(settings, [source.geometry])
+    assert isinstance(made, CurveMade)
+    recipe = Recipe("twin", (curve.id,), settings)
+    fresh = new_curve(job, made.curve, f"{curve.name} twin", recipe)
+    session.commit(job.with_item(fresh), f"twin of {curve.name}")
+    session.choose(fresh.id)
+    if held:
+        where = " and ".join(("start", "end")[end] for end in held)
+        session.told.emit("news", f"{curve.name} is kept square to the mirror plane at its {where},"
+                          " so that both meet smoothly. Relations can take that back.")  # fmt: skip
 
 
-def reshaped(job: Job, curve: Curve, geometry: BSplineCurve) -> Curve:
-    """Return a curve with a geometry made by hand."""
+def _meets_plane(curve: Curve, end: int, plane: TwinSettings) -> bool:
+    axis = "xyz".index(plane.axis)
+    place, ahead = curve_derivatives(curve.geometry, [float(end)], 1)[:, 0]
+    square = abs(float(ahead[axis])) / max(float(np.linalg.norm(ahead)), 1e-12)
+    return abs(float(place[axis]) - plane.at) < ON_PLANE and square > np.cos(CORNER)
+
+
+# ---- shaping by hand -------------------------------------------------------------------------
+
+
+def may_relate(curve: Curve) -> bool:
+    """Tell whether a curve is shaped by its control points, so that it can hold relations."""
+    recipe = curve.recipe
+    if recipe is None or recipe.kind == "related":
+        return True
+    return recipe.kind == "drawn" and recipe.settings.kind == "controls"
+
+
+def relations_of(curve: Curve) -> tuple[Relation, ...]:
+    """Return the relations that a curve holds."""
+    recipe = curve.recipe
+    return recipe.settings.relations if recipe is not None and recipe.kind == "related" else ()
+
+
+def related(
+    job: Job, curve: Curve, more: list[Relation], others: tuple[ItemId, ...], drop: int = -1
+) -> Curve:
+    """Return a curve with further relations; `others` are the neighbours that these name.
+
+    A relation's neighbour is told by its place among `others`. With `drop`, one of those that
+    there were is taken away.
+
+    Raises
+    ------
+    ClashError
+    """
+    recipe = curve.recipe
+    had = list(relations_of(curve))
+    ids = list(recipe.sources) if recipe is not None and recipe.kind == "related" else []
+    if 0 <= drop < len(had):
+        had.pop(drop)
+    for relation in more:
+        if relation.other >= 0:
+            neighbour = others[relation.other]
+            if neighbour not in ids:
+                ids.append(neighbour)
+            relation = replace(relation, other=ids.index(neighbour))
+        had.append(relation)
+    kept = sorted({r.other for r in had if r.other >= 0})
+    had = [replace(r, other=kept.index(r.other)) if r.other >= 0 else r for r in had]
+    ids = [ids[k] for k in kept]
+    if not had:
+        return replace(curve, recipe=None, made_of=None)
+    settings = replace(_settings_of(curve.geometry), relations=tuple(had))
+    return _held(job, curve, Recipe("related", tuple(ids), settings))
+
+
+def _settings_of(geometry: BSplineCurve) -> RelatedSettings:
+    weights = () if geometry.weights is None else tuple(map(float, geometry.weights))
+    return RelatedSettings(as_places(geometry.points), tuple(map(float, geometry.knots)), weights)
+
+
+def _held(job: Job, curve: Curve, recipe: Recipe) -> Curve:
+    others = [job.items[i].geometry for i in recipe.sources if i in job.items]  # type: ignore[attr-defined]
+    if len(others) < len(recipe.sources):
+        return replace(curve, geometry=recipe.settings.asked, recipe=recipe, made_of=None)
+    geometry = hold(recipe.settings.asked, recipe.settings.relations, others)
+    made = replace(curve, geometry=geometry, recipe=recipe, candidates=(), made_of=None)
+    return replace(made, made_of=basis_of(job, made))
+
+
+def reshaped(
+    job: Job, curve: Curve, geometry: BSplineCurve, live: LiveDistance | None = None
+) -> Curve:
+    """Return a curve with a geometry made by hand; it holds its relations and follows no run more.
+
+    A drawn curve of control points stays drawn. What it was fitted to still judges it; while a
+    hand drags, `live` tells how far its points lay before.
+    """
     recipe = curve.recipe
     watched = curve.watches
     if recipe is not None and recipe.kind == "spline":
         watched = recipe.sources[0]
-    keeps = recipe is not None and recipe.kind == "drawn" and recipe.settings.kind == "controls"
-    if keeps and recipe is not None and len(geometry.points) == len(recipe.settings.points):
-        places = tuple((float(x), float(y), float(z)) for x, y, z in geometry.points)
+    drawn = recipe is not None and recipe.kind == "drawn" and recipe.settings.kind == "controls"
+    made = replace(curve, geometry=geometry, recipe=None, made_of=None, candidates=())
+    if recipe is not None and recipe.kind == "related":
+        settings = replace(_settings_of(geometry), relations=recipe.settings.relations)
+        made = _held(job, made, replace(recipe, settings=settings))
+    elif drawn and recipe is not None and len(geometry.points) == len(recipe.settings.points):
+        places = _settings_of(geometry).points
         recipe = replace(recipe, settings=replace(recipe.settings, points=places))
-    else:
-        recipe = None
+        made = replace(made, recipe=recipe)
+        made = replace(made, made_of=basis_of(job, made))
+    return replace(made, watches=watched, signed=_judged(job, watched, made.geometry, live))
+
+
+def _judged(
+    job: Job, watched: ItemId, geometry: BSplineCurve, live: LiveDistance | None
+) -> np.ndarray | None:
     run = job.get(watched, PointList)
-    signed = None
-    if run is not None:
-        signed = curve_foot_points(geometry, run.points[run.kept])[2]
-    made = replace(
-        curve, geometry=geometry, recipe=recipe, made_of=None, signed=signed, watches=watched,
-        candidates=(),
-    )  # fmt: skip
-    return made if recipe is None else replace(made, made_of=basis_of(job, made))
+    if run is None:
+        return None
+    if live is not None:
+        return live.follow(geometry).distance
+    return live_distance(geometry, run.points[run.kept]).distance
+
+
+def live_of(job: Job, curve: Curve) -> LiveDistance | None:
+    """Return the distances of what judges a curve, for the drag that begins."""
+    recipe = curve.recipe
+    watched = recipe.sources[0] if recipe is not None and recipe.kind == "spline" else curve.watches
+    run = job.get(watched, PointList)
+    return None if run is None else live_distance(curve.geometry, run.points[run.kept])
 
 
 def reshape(session: Session, curve: Curve, geometry: BSplineCurve, words: str) -> None:
     """Put a geometry made by hand into a curve."""
     if session.may_change(curve):
-        session.commit(session.job.with_item(reshaped(session.job, curve, geometry)), words)
+        try:
+            session.commit(session.job.with_item(reshaped(session.job, curve, geometry)), words)
+        except SplineError as error:
+            session.told.emit("trouble", sentence(error))
 
 
-def insert_point(session: Session, curve: Curve, near: int | None) -> None:
-    """Insert a control point where legs are longest, or beside a chosen one; the shape stays."""
-    geometry = curve.geometry
-    knots = geometry.knots
-    breaks = np.unique(knots)
-    middles = (breaks[:-1] + breaks[1:]) / 2
-    if near is None:
-        t = float(middles[np.argmax(np.diff(breaks))])
-    else:
-        site = greville(knots, geometry.degree)[near]
-        t = float(middles[np.argmin(np.abs(middles - site))])
-    reshape(session, curve, insert_knot(geometry, t), f"insert a point in {curve.name}")
+def relate(session: Session, curve: Curve, relation: Relation, other: ItemId | None) -> str:
+    """Add a relation to a curve; return why it cannot be, or nothing."""
+    others = () if other is None else (other,)
+    try:
+        made = related(session.job, curve, [relation], others)
+    except SplineError as error:
+        return sentence(error)
+    if session.may_change(curve):
+        session.commit(session.job.with_item(made), f"relation of {curve.name}")
+    return ""
 
 
-def removal(curve: Curve, near: int | None) -> tuple[BSplineCurve, float] | None:
-    """Return a curve with one control point less and what that costs in mm.
-
-    The knot nearest to the chosen point goes, or the one that costs least; None where there is no
-    inner knot.
-    """
-    geometry = curve.geometry
-    inner = np.unique(geometry.knots[geometry.degree + 1 : -geometry.degree - 1])
-    if not len(inner):
-        return None
-    if near is not None:
-        site = greville(geometry.knots, geometry.degree)[near]
-        inner = inner[[int(np.argmin(np.abs(inner - site)))]]
-    return min((remove_knot(geometry, float(t)) for t in inner), key=lambda pair: pair[1])
+def unrelate(session: Session, curve: Curve, index: int) -> None:
+    """Take a relation away; the curve stays as it is."""
+    if session.may_change(curve):
+        made = related(session.job, curve, [], (), drop=index)
+        session.commit(session.job.with_item(made), f"relation of {curve.name}")
 
 
-def remove_point(session: Session, curve: Curve, near: int | None) -> None:
-    """Remove a control point and say how far that moved the curve."""
-    found = removal(curve, near)
-    if found is None:
-        session.told.emit("trouble", f"{curve.name} has no inner control point to remove.")
-        return
-    reshape(session, curve, found[0], f"remove a point of {curve.name}")
-    session.told.emit("news", f"One control point less moved the curve by up to {found[1]:.4f} mm.")
-
-
-def raise_curve(session: Session, curve: Curve) -> None:
-    """Raise a curve's degree; its shape stays."""
-    if curve.geometry.degree >= HIGHEST_DEGREE:
-        session.told.emit("trouble", f"The degree is already {HIGHEST_DEGREE}.")
-        return
-    reshape(session, curve, raise_degree(curve.geometry), f"raise the degree of {curve.name}")
-
-
-def turn_round(session: Session, curve: Curve) -> None:
-    """Let a curve run the other way."""
-    reshape(session, curve, reverse(curve.geometry), f"reverse {curve.name}")
-
-
-def level_points(session: Session, curve: Curve, which: Sequence[int], axis: int) -> None:
-    """Give control points the same x, y or z: their mean."""
-    points = curve.geometry.points.copy()
-    chosen = np.array(which, dtype=np.int64)
-    if len(chosen) < 2:
-        session.told.emit("trouble", "Choose two control points or more: Shift adds.")
-        return
-    points[chosen, axis] = points[chosen, axis].mean()
-    geometry = replace(curve.geometry, points=points)
-    reshape(session, curve, geometry, f"level points of {curve.name}")
+# ---- fitting ---------------------------------------------------------------------------------
 
 
 def search_curve(session: Session, curve: Curve) -> None:

@@ -1,4 +1,4 @@
-"""Dragging control points of a curve; a held key keeps the motion to an axis or to a leg."""
+"""Dragging points of a curve; keys hold the motion to an axis or a leg, digits say how far."""
 
 from __future__ import annotations
 
@@ -6,34 +6,38 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from usual_clay.bench.edits.curves import moved_points
+from usual_clay.bench.edits.curves import live_of
+from usual_clay.bench.edits.shaping import places_of, put_places, with_places
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
+from usual_clay.bench.session import sentence
+from usual_clay.bench.stage.snapping import snap
 from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.basis import SplineError
 from usual_clay.job.items import Curve
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
 
 HINT = (
-    "<b>Drag</b> a control point; <b>Shift</b> takes several. While dragging, <b>X Y Z</b> hold it"
-    " to an axis, <b>N</b> to its leg, <b>F</b> flat in the view. Arrows nudge."
+    "<b>Drag</b> a point; <b>Shift</b> takes several. While dragging, <b>X Y Z</b> hold it to an"
+    " axis, <b>N</b> to its leg, <b>F</b> flat; digits say how far. Arrows nudge."
 )
 GRAB = 9.0
 
 
 def point_under(pane: Pane, x: float, y: float) -> int | None:
-    """Return the control point of the chosen curve at a pixel."""
+    """Return the edited point of the chosen curve at a pixel."""
     curve = pane.session.shown.get(pane.session.chosen, Curve)
     if curve is None or not curve.visible:
         return None
-    place = pane.view.project(curve.geometry.points)[:, :2]
+    place = pane.view.project(places_of(curve, pane.session.point_kind))[:, :2]
     away = np.hypot(place[:, 0] - x, place[:, 1] - y)
     nearest = int(np.argmin(away))
     return nearest if away[nearest] < GRAB * pane.devicePixelRatioF() else None
 
 
 def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
-    """Move the grabbed control point and those chosen with it; keep it on release."""
+    """Move the grabbed point and those chosen with it; keep it on release."""
     session = pane.session
     curve = session.job.get(session.chosen, Curve)
     if curve is None:
@@ -47,28 +51,55 @@ def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
         session.choose_points(chosen)
     if not session.may_change(curve):
         return
+    kind = session.point_kind
+    before = places_of(curve, kind)
     which = np.array(sorted(chosen), dtype=np.int64)
-    start = curve.geometry.points[grabbed]
-    made = None
+    live = live_of(session.job, curve)
+    made, places = None, before
     event = press
-    pane.hold = "f"
+    pane.hold, pane.typed = "f", ""
     while event.kind != "release":
         event = yield
-        by = _motion(pane, event, start, curve.geometry.points, grabbed)
         if made is None and float(np.hypot(event.x - press.x, event.y - press.y)) < 3:
             continue
-        made = moved_points(session.job, curve, which, by)
+        by = _typed(pane, _motion(pane, event, before, grabbed, curve.id))
+        places = before.copy()
+        places[which] += by
+        try:
+            made = with_places(session.job, curve, kind, places, live)
+        except SplineError as error:
+            session.told.emit("trouble", sentence(error))
+            continue
         session.propose(session.job.with_item(made))
+    pane.typed, pane.snapped = "", None
     if made is not None:
-        session.commit(session.job.with_item(made), f"move points of {curve.name}")
+        # Kept as it is measured anew, all of it.
+        put_places(session, curve, places, f"move points of {curve.name}")
 
 
-def _motion(pane: Pane, at: Pointer, start: Floats, points: Floats, grabbed: int) -> Floats:
+def _typed(pane: Pane, by: Floats) -> Floats:
+    """Return a motion as long as the typed number, in its own direction."""
+    try:
+        wanted = float(pane.typed)
+    except ValueError:
+        return by
+    size = float(np.linalg.norm(by))
+    if pane.hold in "xyz":
+        # Along an axis the sign is the axis's own, wherever the hand is.
+        return wanted * np.eye(3)["xyz".index(pane.hold)]
+    return by if size < 1e-12 else wanted * by / size
+
+
+def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, own: str) -> Floats:
     """Return how far the grabbed point goes: flat in the view, along an axis, or along a leg."""
+    start = points[grabbed]
     origin, direction = pane.view.ray(at.x, at.y)
     sight = pane.view.camera.sight
     along = _held(pane.hold, points, grabbed, origin, direction)
     if along is None:
+        pane.snapped = snap(pane, at.x, at.y, own)
+        if pane.snapped is not None:
+            return pane.snapped.place - start
         share = float((start - origin) @ sight) / float(direction @ sight)
         return origin + share * direction - start
     # The place on the held line that is nearest to the line of sight.
@@ -103,12 +134,14 @@ def _held(
 
 
 def nudge(pane: Pane, step: tuple[int, int]) -> None:
-    """Move the chosen control points by the nudge step across or up the view."""
+    """Move the chosen points by the nudge step across or up the view."""
     session = pane.session
     curve = session.job.get(session.chosen, Curve)
-    if curve is None or not session.may_change(curve):
+    if curve is None:
         return
     camera = pane.view.camera
-    by = session.nudge_step * (step[0] * camera.right + step[1] * camera.up)
-    made = moved_points(session.job, curve, np.array(sorted(session.control_points)), by)
-    session.commit(session.job.with_item(made), f"nudge points of {curve.name}", onto_last=True)
+    places = places_of(curve, session.point_kind).copy()
+    places[sorted(session.control_points)] += session.nudge_step * (
+        step[0] * camera.right + step[1] * camera.up
+    )
+    put_places(session, curve, places, f"nudge points of {curve.name}", last=True)

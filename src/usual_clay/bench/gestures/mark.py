@@ -10,6 +10,7 @@ import numpy as np
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.stage.picking import meets, place_under
+from usual_clay.bench.stage.snapping import snap
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import TRUE_PLANES, Placement, Plane
 
@@ -53,8 +54,14 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
 
 
 def marked_place(pane: Pane, at: Pointer, marking: Marking) -> Floats | None:
-    """Return where a mark lands: on its plane or picture, on what is there, or facing the view."""
+    """Return where a mark lands: what it is drawn to, its plane, or what is under the cursor."""
     plane = marking.plane
+    if marking.snaps and (found := snap(pane, at.x, at.y)) is not None:
+        if plane is None:
+            return found.place
+        # On a plane the mark lies square before what it is drawn to.
+        normal = np.asarray(plane.normal)
+        return found.place - ((found.place - np.asarray(plane.origin)) @ normal) * normal
     if plane is None:
         place = place_under(pane.scene, pane.view, at.x, at.y, marking.on)
         if place is not None or not marking.in_view:
@@ -64,10 +71,17 @@ def marked_place(pane: Pane, at: Pointer, marking: Marking) -> Floats | None:
     return None if met is None else met[0]
 
 
-def plane_facing(pane: Pane, marking: Marking) -> Plane:
+def plane_facing(pane: Pane, marking: Marking | None = None) -> Plane:
     """Return the plane that marks are set on, or the true one that faces the view most."""
     sight = pane.view.camera.sight
-    return marking.plane or max(TRUE_PLANES.values(), key=lambda each: -float(each.normal @ sight))
+    facing = max(TRUE_PLANES.values(), key=lambda each: -float(each.normal @ sight))
+    return facing if marking is None else marking.plane or facing
+
+
+def place_on_plane(pane: Pane, x: float, y: float) -> Floats | None:
+    """Return where the line of sight meets the plane that marks are set on."""
+    met = meets(Placement(plane_facing(pane, pane.session.marking)), *pane.view.ray(x, y))
+    return None if met is None else met[0]
 
 
 def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:
@@ -75,7 +89,10 @@ def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:
     places: list[Floats] = []
     event = press
     while event.kind != "release":
-        place = place_under(pane.scene, pane.view, event.x, event.y, marking.on)
+        if marking.in_view:
+            place = place_on_plane(pane, event.x, event.y)
+        else:
+            place = place_under(pane.scene, pane.view, event.x, event.y, marking.on)
         if place is not None:
             places.append(place)
             pane.session.set_marking(marking.with_places(np.array(places)))

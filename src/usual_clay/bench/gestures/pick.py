@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from usual_clay.bench.gestures.drag_handle import drag_handle, paddle_under
 from usual_clay.bench.gestures.drag_picture import drag_picture, handle_under
 from usual_clay.bench.gestures.drag_points import drag_points, point_under
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
@@ -29,6 +30,10 @@ def pick(pane: Pane, press: Pointer) -> Gesture:
         if handle is not None and (handle != "move" or (target and target.item == picture.id)):
             yield from drag_picture(pane, press, picture, handle)
             return
+    paddle = paddle_under(pane, press.x, press.y)
+    if paddle is not None:
+        yield from drag_handle(pane, paddle)
+        return
     grabbed = point_under(pane, press.x, press.y)
     if grabbed is not None:
         yield from drag_points(pane, press, grabbed)

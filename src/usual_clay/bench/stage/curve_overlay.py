@@ -6,13 +6,16 @@ import numpy as np
 from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
+from usual_clay.bench.stage.reference_layers import curve_points_shown
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import Comb
 from usual_clay.core.spline.curve import BSplineCurve
 
 # The longest quill is this share of the view's height at scale 1.
 TALLEST = 0.16
+MOST_QUILLS = 220
 
 
 def draw_polygon(
@@ -34,10 +37,58 @@ def draw_polygon(
         painter.drawEllipse(at, 4.6 if held else 3.6, 4.6 if held else 3.6)
 
 
-def draw_comb(painter: QPainter, view: View, comb: Comb, scale: float) -> None:
-    """Draw thin quills away from the bend, a line through their tips, dots at inflections."""
+def draw_through(painter: QPainter, view: View, places: Floats, chosen: frozenset[int]) -> None:
+    """Draw through-points as small filled lozenges."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    for number, (x, y) in enumerate(view.project(places)[:, :2]):
+        size = 6.0 if number in chosen else 4.6
+        painter.setPen(QPen(QColor(palette.PANEL), 1.2))
+        painter.setBrush(QColor(palette.CHOSEN if number in chosen else palette.ACCENT))
+        ring = [QPointF(x + size * a, y + size * b) for a, b in ((1, 0), (0, 1), (-1, 0), (0, -1))]
+        painter.drawPolygon(QPolygonF(ring))
+
+
+def draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> None:
+    """Draw a handle: a stem with a paddle at its end, square to it."""
+    (x0, y0), (x1, y1) = view.project(np.stack([foot, tip]))[:, :2]
+    way = np.array([x1 - x0, y1 - y0])
+    way = way / max(float(np.linalg.norm(way)), 1e-9)
+    side = np.array([-way[1], way[0]])
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setPen(QPen(QColor(palette.ACCENT), 1.3))
+    painter.drawLine(QLineF(x0, y0, x1, y1))
+    painter.setBrush(QColor(palette.ACCENT_TINT))
+    end = np.array([x1, y1])
+    ring = [end + a * way + b * side for a, b in ((-3, -5.5), (5, -5.5), (5, 5.5), (-3, 5.5))]
+    painter.drawPolygon(QPolygonF([QPointF(*place) for place in ring]))
+
+
+def draw_ghost(painter: QPainter, view: View, curve: BSplineCurve) -> None:
+    """Draw a curve as it was before the change that is shown."""
+    ink = QColor(palette.REFERENCES)
+    ink.setAlpha(190)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    places = view.project(curve_points_shown(curve))[:, :2]
+    painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in places]))
+
+
+def draw_comb(
+    painter: QPainter,
+    view: View,
+    comb: Comb,
+    scale: float,
+    density: float = 1.0,
+    alike: Comb | None = None,
+) -> None:
+    """Draw thin quills away from the bend, a line through their tips, dots at inflections.
+
+    Two combs that are compared are drawn to the scale of the one that they are `alike` to.
+    """
     size = np.linalg.norm(comb.curvature, axis=1)
-    greatest = float(np.quantile(size, 0.98)) if len(size) else 0.0
+    measure = size if alike is None else np.linalg.norm(alike.curvature, axis=1)
+    greatest = float(np.quantile(measure, 0.98)) if len(measure) else 0.0
     if greatest <= 1e-12:
         return
     length = scale * TALLEST * view.camera.height / greatest
@@ -49,7 +100,7 @@ def draw_comb(painter: QPainter, view: View, comb: Comb, scale: float) -> None:
     teal.setAlpha(110)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(QPen(teal, 0.7))
-    step = max(1, len(feet) // 260)
+    step = max(1, round(len(feet) / (MOST_QUILLS * density)))
     painter.drawLines(
         [QLineF(*foot, *tip) for foot, tip in zip(feet[::step], tips[::step], strict=True)]
     )

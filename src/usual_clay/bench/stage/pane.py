@@ -7,8 +7,10 @@ from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from usual_clay.bench.edits.shaping import has_through, places_of
 from usual_clay.bench.gestures import look
 from usual_clay.bench.gestures.brush import brush
+from usual_clay.bench.gestures.drag_handle import paddles
 from usual_clay.bench.gestures.drag_points import nudge
 from usual_clay.bench.gestures.mark import mark
 from usual_clay.bench.gestures.outline_select import (
@@ -25,9 +27,11 @@ from usual_clay.bench.stage import curve_overlay, marks, overlay, picking
 from usual_clay.bench.stage.camera import Camera
 from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene, Target
+from usual_clay.bench.stage.snapping import Snap, draw_snap, snap
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
 from usual_clay.job.items import Curve, Picture, PointList, Surface
+from usual_clay.job.joints import joints_of
 
 # What a left press starts, by the tool in hand.
 TOOLS: dict[str | None, Start] = {
@@ -48,6 +52,13 @@ NUDGES = {
 }  # fmt: skip
 BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
+BACK = "\x08"
+
+
+def _holds(event: QKeyEvent) -> bool:
+    """Tell whether a key means something while a drag runs: what holds it, or how far it goes."""
+    word = event.text().lower()
+    return bool(word) and (word in HOLDS or word == BACK or word in "0123456789.-")
 
 
 class Pane(QWidget):
@@ -77,8 +88,12 @@ class Pane(QWidget):
         self._target: Target | None = None
         self._takes_away = False
         self._drawn: tuple[Floats, bool] | None = None
+        self._last: Pointer | None = None
         # What a drag is held to: an axis, a leg (n), or flat in the view (f).
         self.hold = "f"
+        # Digits that were typed during a drag, and what the cursor is drawn to.
+        self.typed = ""
+        self.snapped: Snap | None = None
         self.last_drawn: Floats = np.zeros((0, 2))
         self._lit: tuple[Floats, bool, float] | None = None
         # Until the user moves the camera, everything is kept in view.
@@ -174,6 +189,8 @@ class Pane(QWidget):
             marks.draw_marks(painter, self.view, self.session.marking)
         if self._drawn is not None:
             marks.draw_outline(painter, *self._drawn)
+        if self.snapped is not None:
+            draw_snap(painter, self, self.snapped)
 
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
@@ -183,12 +200,34 @@ class Pane(QWidget):
         for curve in ([chosen] if chosen is not None else []) + fresh:
             if not curve.visible:
                 continue
+            old = session.job.get(curve.id, Curve)
+            if old is not None and old.geometry is not curve.geometry:
+                curve_overlay.draw_ghost(painter, self.view, old.geometry)
             if session.comb_scale > 0:
                 comb = self.scene.comb(curve)
-                curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale)
+                curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
+                                        session.comb_density)  # fmt: skip
             if self.scene.shown.net:
-                points = session.control_points if curve is chosen else frozenset()
-                curve_overlay.draw_polygon(painter, self.view, curve.geometry, points)
+                self._paint_points(painter, curve, curve is chosen)
+        if chosen is not None and chosen.visible and session.comb_scale > 0:
+            # What meets it is judged with it.
+            for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
+                comb = self.scene.comb(other)
+                curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
+                                        session.comb_density, self.scene.comb(chosen))  # fmt: skip
+
+    def _paint_points(self, painter: QPainter, curve: Curve, chosen: bool) -> None:
+        """Draw the points of a curve that can be dragged, and its handles."""
+        session = self.session
+        points = session.control_points if chosen else frozenset()
+        if chosen and session.point_kind == "through" and has_through(curve):
+            curve_overlay.draw_through(painter, self.view, places_of(curve, "through"), points)
+        else:
+            curve_overlay.draw_polygon(painter, self.view, curve.geometry, points)
+        if chosen:
+            through = points if session.point_kind == "through" else frozenset()
+            for paddle in paddles(session.shown, curve, through):
+                curve_overlay.draw_paddle(painter, self.view, paddle.foot, paddle.tip)
 
     def _paint_on_view(self, painter: QPainter, ratio: float) -> None:
         overlay.draw_axes(painter, self.view, QPointF(38, self.height() - 40))
@@ -206,7 +245,9 @@ class Pane(QWidget):
             point = self.view.camera.focus if under is None else under[1].point
             radius = self.session.brush_radius / self.view.mm_per_pixel(point) / ratio
             overlay.draw_brush(painter, self._cursor, radius, self._takes_away)
-        elif words := reading(self.scene, self._target):
+        elif self.typed:
+            overlay.draw_note(painter, self._cursor, f"{self.typed} mm", self.width())
+        elif self.snapped is None and (words := reading(self.scene, self._target)):
             overlay.draw_note(painter, self._cursor, words, self.width())
 
     def _on_legend(self, at: QPointF) -> bool:
@@ -277,12 +318,13 @@ class Pane(QWidget):
             return False
         self._gesture.close()
         self._gesture = None
+        self.typed, self.snapped = "", None
         self.session.propose(None)
         return True
 
     def event(self, event: QEvent) -> bool:
         """Keep keys that hold a running drag from doing what they do otherwise."""
-        holds = isinstance(event, QKeyEvent) and event.text().lower() in HOLDS
+        holds = isinstance(event, QKeyEvent) and _holds(event)
         if holds and self._gesture is not None and event.type() == QEvent.Type.ShortcutOverride:
             event.accept()
             return True
@@ -292,6 +334,11 @@ class Pane(QWidget):
         word = event.text().lower()
         if self._gesture is not None and word in HOLDS:
             self.hold = "f" if self.hold == word else word
+        elif self._gesture is not None and _holds(event):
+            self.typed = self.typed[:-1] if word == BACK else self.typed + word
+            if self._last is not None:
+                self._step(self._last)
+            self.update()
         elif (step := NUDGES.get(Qt.Key(event.key()))) and self.session.control_points:
             nudge(self, step)
         else:
@@ -302,9 +349,16 @@ class Pane(QWidget):
         held = event.modifiers()
         self._takes_away = bool(held & Qt.KeyboardModifier.ControlModifier)
         if self._gesture is not None:
-            self._step(self._pointer("move", event))
+            self._last = self._pointer("move", event)
+            self._step(self._last)
         else:
+            self._last = None
             self._target = self.under(self._cursor.x(), self._cursor.y())
+            marking, ratio = self.session.marking, self.devicePixelRatioF()
+            snaps = marking is not None and marking.snaps
+            self.snapped = (
+                snap(self, self._cursor.x() * ratio, self._cursor.y() * ratio) if snaps else None
+            )
         point = None if self._target is None else self._target.hit.point
         words = "" if point is None else "   ".join(
             f"{name} {value:.2f}".replace("-", overlay.MINUS)
@@ -321,7 +375,7 @@ class Pane(QWidget):
         look.zoom(self, at.x() * ratio, at.y() * ratio, event.angleDelta().y() / 120)
 
     def leaveEvent(self, _event: QEvent) -> None:
-        self._cursor = self._target = None
+        self._cursor = self._target = self.snapped = None
         self.hovered.emit("")
         self.update()
 

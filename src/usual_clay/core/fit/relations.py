@@ -13,7 +13,7 @@ from typing import Literal
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Place
 from usual_clay.core.spline.basis import SplineError, collocation, gram
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
@@ -38,7 +38,7 @@ SAID = {
 NEEDS_OTHER = ("on curve", "joined", "tangent", "curved")
 ROUNDS, HELD = 30, 1e-7
 LEVEL, UPRIGHT = np.array([1.0, 0, 0]), np.array([0.0, 0, 1])
-Place = tuple[float, float, float]
+Equations = list[tuple[Floats, float]]
 
 
 @dataclass(frozen=True)
@@ -156,22 +156,18 @@ def _equations(
 
 def _of_relation(
     curve: BSplineCurve, relation: Relation, others: Sequence[BSplineCurve]
-) -> list[tuple[Floats, float]]:
+) -> Equations:
     """Return a relation's equations about the curve as it stands: rows over x, y, z by turns."""
     at = np.array([relation.at])
     place = collocation(curve.knots, curve.degree, at)[0]
-
-    def on(row: Floats, direction: Floats) -> Floats:
-        return np.kron(row, direction)
-
     if relation.kind == "fixed":
-        return [(on(place, e), v) for e, v in zip(np.eye(3), relation.place, strict=True)]
+        return _at(place, np.array(relation.place))
     if relation.kind == "size":
         apart = collocation(curve.knots, curve.degree, np.array([relation.to]))[0] - place
         if relation.axis:
-            return [(on(apart, np.eye(3)["xyz".index(relation.axis)]), relation.value)]
+            return [(_over(apart, np.eye(3)["xyz".index(relation.axis)]), relation.value)]
         along = apart @ curve.points
-        return [(on(apart, along / max(np.linalg.norm(along), 1e-12)), relation.value)]
+        return [(_over(apart, along / max(np.linalg.norm(along), 1e-12)), relation.value)]
     if relation.kind == "mirrored":
         return _mirrored(curve, relation)
     if relation.kind == "on curve":
@@ -181,42 +177,52 @@ def _of_relation(
         # Past an end of the other curve nothing but that end will do.
         inside = 1e-9 < t[0] < 1 - 1e-9
         sides = _square_to(ahead) if inside else np.eye(3)
-        return [(on(place, n), float(n @ feet[0])) for n in sides]
+        return [(_over(place, n), float(n @ feet[0])) for n in sides]
     slope = collocation(curve.knots, curve.degree, at, 1)[0]
     if relation.kind in ("level", "upright", "along", "across"):
         axis = np.eye(3)["xyz".index(relation.axis)] if relation.axis else LEVEL
         ahead = {"level": LEVEL, "upright": UPRIGHT, "across": axis}.get(
             relation.kind, np.array(relation.place)
         )
-        equations = [(on(slope, n), 0.0) for n in _square_to(ahead)]
+        equations = [(_over(slope, n), 0.0) for n in _square_to(ahead)]
         if relation.kind == "across":
-            equations.append((on(place, axis), relation.value))
+            equations.append((_over(place, axis), relation.value))
         return equations
     return _met(curve, relation, others[relation.other], place, slope)
 
 
 def _met(
     curve: BSplineCurve, relation: Relation, other: BSplineCurve, place: Floats, slope: Floats
-) -> list[tuple[Floats, float]]:
+) -> Equations:
     """Return the equations of an end that meets the nearest end of a neighbour."""
     here = curve.points[0 if relation.at == 0 else -1]
     end = int(np.argmin(np.linalg.norm(other.points[[0, -1]] - here, axis=1)))
     meets, ahead, second = curve_derivatives(other, [other.domain[end]], 2)[:, 0]
-    equations = [(np.kron(place, e), float(v)) for e, v in zip(np.eye(3), meets, strict=True)]
+    equations = _at(place, meets)
     if relation.kind == "joined":
         return equations
     across = _square_to(ahead)
-    equations += [(np.kron(slope, n), 0.0) for n in across]
+    equations += [(_over(slope, n), 0.0) for n in across]
     if relation.kind == "curved":
         speed = float(ahead @ ahead)
         bend = (second - (second @ ahead) / speed * ahead) / speed
         own = slope @ curve.points
         curved = collocation(curve.knots, curve.degree, np.array([relation.at]), 2)[0]
-        equations += [(np.kron(curved, n), float(n @ bend) * float(own @ own)) for n in across]
+        equations += [(_over(curved, n), float(n @ bend) * float(own @ own)) for n in across]
     return equations
 
 
-def _mirrored(curve: BSplineCurve, relation: Relation) -> list[tuple[Floats, float]]:
+def _over(row: Floats, direction: Floats) -> Floats:
+    """Return a row over x, y, z by turns, for one over control points and a direction."""
+    return np.asarray(np.kron(row, direction), dtype=np.float64)
+
+
+def _at(row: Floats, place: Floats) -> Equations:
+    """Return the equations that put a place of the curve somewhere."""
+    return [(_over(row, e), float(v)) for e, v in zip(np.eye(3), place, strict=True)]
+
+
+def _mirrored(curve: BSplineCurve, relation: Relation) -> Equations:
     """Return the equations that make a curve its own mirror image, end for end."""
     axis = "xyz".index(relation.axis or "y")
     count = len(curve.points)

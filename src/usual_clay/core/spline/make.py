@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import make_interp_spline
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Place
 from usual_clay.core.spline.basis import (
     HIGHEST_DEGREE,
     SplineError,
@@ -19,7 +19,6 @@ from usual_clay.core.spline.basis import (
 )
 from usual_clay.core.spline.curve import BSplineCurve
 
-Place = tuple[float, float, float]
 Spacing = Literal["uniform", "chord", "centripetal"]
 CurveKind = Literal[
     "through", "controls", "line", "arc", "arc about", "circle", "rectangle", "conic"

@@ -1,0 +1,143 @@
+"""Fields of a card that stand for a settings dataclass: choices, numbers, slides."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from usual_clay.bench.widgets import Choice, Row, Slide, number
+
+
+@dataclass(frozen=True)
+class Pick:
+    """One of a few words; each stands for a value of the setting."""
+
+    name: str
+    label: str
+    options: tuple[tuple[str, Any, str], ...]
+    # Choices that are shown in a second line, so that none is clipped.
+    second: tuple[tuple[str, Any, str], ...] = ()
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A number with its unit; the setting is the number times `factor`."""
+
+    name: str
+    label: str
+    tip: str
+    low: float
+    high: float
+    decimals: int = 2
+    unit: str = " mm"
+    factor: float = 1.0
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """A number that is slid."""
+
+    name: str
+    label: str
+    tip: str
+    low: float
+    high: float
+    step: float
+    unit: str = ""
+
+
+Field = Pick | Figure | Sweep
+
+
+class Fields(QWidget):
+    """A row for each field.
+
+    Signals
+    -------
+    changed : the user has set something
+    """
+
+    changed = Signal()
+
+    def __init__(self, fields: Sequence[Field]) -> None:
+        super().__init__()
+        self.fields = fields
+        self._values: dict[str, Any] = {}
+        self.parts: dict[str, list[QWidget]] = {}
+        self.rows: dict[str, list[Row]] = {}
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        for field in fields:
+            rows = self._build(field)
+            self.rows[field.name] = rows
+            for row in rows:
+                column.addWidget(row)
+
+    def _build(self, field: Field) -> list[Row]:
+        if isinstance(field, Pick):
+            rows = []
+            for index, options in enumerate((field.options, field.second)):
+                if not options:
+                    continue
+                choice = Choice([(word, tip) for word, _, tip in options])
+                values = {word: value for word, value, _ in options}
+                choice.chosen.connect(
+                    lambda word, values=values: self._set(field.name, values[word])
+                )
+                self.parts.setdefault(field.name, []).append(choice)
+                rows.append(Row("" if index else field.label, choice))
+            return rows
+        if isinstance(field, Figure):
+            spin = number(field.low, field.high, field.decimals, field.unit, field.tip, field.label)
+            spin.valueChanged.connect(lambda value: self._set(field.name, value * field.factor))
+            self.parts[field.name] = [spin]
+            return [Row(field.label, spin)]
+        slide = Slide(field.low, field.high, field.step, field.unit, field.tip, field.label)
+        slide.changed.connect(lambda value: self._set(field.name, value))
+        self.parts[field.name] = [slide]
+        return [Row(field.label, slide, stretch=0)]
+
+    def _set(self, name: str, value: Any) -> None:
+        self._values[name] = value
+        self._show()
+        self.changed.emit()
+
+    def show_settings(self, settings: Any) -> None:
+        """Show what settings say."""
+        self._values = {field.name: getattr(settings, field.name) for field in self.fields}
+        self._show()
+
+    def settings(self, base: Any) -> Any:
+        """Return settings with what the fields say."""
+        whole = {
+            name: int(value) if isinstance(getattr(base, name), int) and not isinstance(value, bool)
+            else value
+            for name, value in self._values.items()
+        }  # fmt: skip
+        return replace(base, **whole)
+
+    def offer(self, names: Sequence[str]) -> None:
+        """Show some of the fields only."""
+        for name, rows in self.rows.items():
+            for row in rows:
+                row.setVisible(name in names)
+
+    def _show(self) -> None:
+        for field in self.fields:
+            value = self._values.get(field.name)
+            if isinstance(field, Pick):
+                word = next((w for w, v, _ in (*field.options, *field.second) if v == value), "")
+                for part in self.parts[field.name]:
+                    part.set_value(word)  # type: ignore[attr-defined]
+            elif isinstance(field, Figure):
+                (spin,) = self.parts[field.name]
+                with QSignalBlocker(spin):
+                    spin.setValue(float(value or 0) / field.factor)  # type: ignore[attr-defined]
+            else:
+                (slide,) = self.parts[field.name]
+                slide.set_value(float(value or 0))  # type: ignore[attr-defined]

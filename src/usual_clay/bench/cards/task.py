@@ -1,0 +1,246 @@
+"""The card of one task: pick its sources, set its few numbers, see the result, keep it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import Card
+from usual_clay.bench.cards.fields import Fields
+from usual_clay.bench.cards.tasks import TASKS, Task
+from usual_clay.bench.edits.curves import new_curve, reshaped
+from usual_clay.bench.session import EXPECTED, Session, sentence
+from usual_clay.bench.widgets import Row, button, combo, fill, label, number
+from usual_clay.core.build.alter import SplitSettings
+from usual_clay.job.items import Curve, Item, ItemId
+from usual_clay.job.job import Job
+from usual_clay.job.recipes import KINDS, Recipe
+
+
+class TaskCard(Card):
+    """Shows any of the tasks; what it would make is on the stage at once, and kept by Enter."""
+
+    def __init__(self, session: Session, done: Callable[[], None]) -> None:
+        super().__init__(session)
+        self._done = done
+        self.kind, self.task = "", next(iter(TASKS.values()))
+        self._settings: Any = None
+        self._shown: tuple = ()
+        # Kept, so that what is told apart by its identity stays where it is.
+        self._geometry: tuple = ()
+        self._made: list[Any] = []
+        self.sources: list[QComboBox] = []
+        self._pages: dict[str, tuple[QWidget, list[QComboBox], Fields, Any]] = {}
+        self.body = QVBoxLayout()
+        self.column.addLayout(self.body)
+        self.words = label(role="news", wraps=True)
+        self.trouble = label(role="trouble", wraps=True)
+        self.column.addWidget(self.words)
+        self.column.addWidget(self.trouble)
+        self.keep = button("Keep", "Keep what is shown (Enter)", "main", clicked=self.accept)
+        self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
+        self.column.addStretch(1)
+
+    def offer(self, kind: str) -> None:
+        """Begin a task with the chosen item as its first source."""
+        self.kind, self.task = kind, TASKS[kind]
+        self._settings, self._shown, self._made = self._start(self.task), (), []
+        if kind not in self._pages:
+            self._pages[kind] = self._build(self.task)
+            self.body.addWidget(self._pages[kind][0])
+        for name, page in self._pages.items():
+            page[0].setVisible(name == kind)
+        _, self.sources, self.fields, self.several = self._pages[kind]
+        self.title.setText(self.task.title)
+        self.about.setText(self.task.about)
+        self.fields.show_settings(self._settings)
+        if self.several is not None:
+            self.several.setValue(self.task.several.start)  # type: ignore[union-attr]
+        self._fill()
+        self._prefer(self.session.chosen)
+        self.refresh()
+
+    def _start(self, task: Task) -> Any:
+        """Return the settings to begin with; tolerances are the job's."""
+        settings = task.settings
+        tolerance = self.session.job.aim.tolerance
+        if hasattr(settings, "band"):
+            settings = replace(settings, band=tolerance)
+        if self.kind in ("slim", "arc"):
+            settings = replace(settings, within=tolerance)
+        curve = self.session.job.get(self.session.chosen, Curve)
+        if curve is not None and self.kind in ("offset", "split"):
+            flat = "xyz"[int(np.argmin(np.ptp(curve.geometry.points, axis=0)))]
+            far = "xyz"[int(np.argmax(np.ptp(curve.geometry.points, axis=0)))]
+            settings = replace(settings, **({"normal": flat} if self.kind == "offset" else
+                                            {"axis": far}))  # fmt: skip
+        if isinstance(settings, SplitSettings) and self.session.control_points:
+            settings = replace(settings, point=min(self.session.control_points), rule="point")
+        return settings
+
+    def _build(self, task: Task) -> tuple[QWidget, list[QComboBox], Fields, Any]:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        sources = []
+        for take in task.takes:
+            box = combo(take.label)
+            box.currentIndexChanged.connect(lambda _index: self.refresh())
+            column.addWidget(Row(take.label, box, stretch=0))
+            sources.append(box)
+        fields = Fields(task.fields)
+        fields.changed.connect(self._set)
+        column.addWidget(fields)
+        several = None
+        if task.several is not None:
+            more = task.several
+            several = number(more.low, more.high, more.decimals, more.unit, more.tip, more.label)
+            several.valueChanged.connect(lambda _value: self.refresh())
+            column.addWidget(Row(more.label, several))
+        return page, sources, fields, several
+
+    def _set(self) -> None:
+        self._settings = self.fields.settings(self._settings)
+        self.refresh()
+
+    # ---- sources -------------------------------------------------------------------------
+
+    def _fill(self) -> None:
+        for take, box in zip(self.task.takes, self.sources, strict=True):
+            items = [i for kind in take.kinds for i in self.session.job.all(kind)]
+            box.blockSignals(True)
+            fill(box, items, "none" if take.optional else "")
+            box.blockSignals(False)
+
+    def _prefer(self, chosen: ItemId | None) -> None:
+        """Put the chosen item first, and others behind it."""
+        taken: set[str] = set()
+        for index, (take, box) in enumerate(zip(self.task.takes, self.sources, strict=True)):
+            ids = [box.itemData(i) for i in range(box.count())]
+            free = [i for i in ids if i and i not in taken]
+            want = chosen if index == 0 and chosen in free else (free or [""])[0]
+            if take.optional:
+                want = ""
+            box.blockSignals(True)
+            box.setCurrentIndex(max(box.findData(want), 0))
+            box.blockSignals(False)
+            taken.add(want or "")
+
+    def _picked(self) -> tuple[ItemId, ...]:
+        return tuple(str(box.currentData()) for box in self.sources if box.currentData())
+
+    # ---- the result ----------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        if not self.kind:
+            return
+        self._fill()
+        picked = self._picked()
+        needed = sum(not take.optional for take in self.task.takes)
+        job = self.session.job
+        geometry = tuple(getattr(job.items[i], "geometry", job.items[i]) for i in picked)
+        more = 1.0 if self.several is None else self.several.value()
+        shown = (self.kind, *picked, self._settings, more, *map(id, geometry))
+        if shown == self._shown:
+            return
+        self._shown, self._geometry = shown, geometry
+        self._made = []
+        self.keep.setEnabled(False)
+        self.session.propose(None)
+        if len(picked) < needed or len(set(picked)) < len(picked):
+            what = "Choose what it is made from." if len(picked) < needed else (
+                "Choose different ones: one is taken twice."
+            )  # fmt: skip
+            self._say("", what)
+            return
+        self._compute(picked, more)
+
+    def _compute(self, picked: tuple[ItemId, ...], more: float) -> None:
+        task, kind, shown = self.task, self.kind, self._shown
+        settings = [self._settings]
+        if task.several is not None:
+            settings = task.several.spread(self._settings, more)
+        sources = self.session.making.sources_of(picked)
+
+        def make(*_: object) -> list[Any]:
+            if task.alter is not None:
+                return [task.alter(self._settings, sources)]
+            return [KINDS[kind].make(each, sources) for each in settings]
+
+        def came(made: list[Any]) -> None:
+            if self._shown is shown and self.isVisible():
+                self._made = list(zip(settings, made, strict=False))
+                self.keep.setEnabled(True)
+                self._say(made[0].words, "")
+                self.session.propose(self._with(self.session.job)[0])
+
+        def failed(error: Exception) -> None:
+            if self._shown is shown and self.isVisible():
+                if not isinstance(error, EXPECTED):
+                    self.session.told.emit("trouble", f"This should not have happened: {error!r}")
+                self._say("", sentence(error))
+
+        self._say("Working ...", "")
+        self.session.work.start("look", "", make, came, failed=failed)
+
+    def _say(self, words: str, trouble: str) -> None:
+        words = sentence(words)
+        for part, text in ((self.words, words), (self.trouble, trouble)):
+            part.setText(text)
+            part.setVisible(bool(text))
+
+    def _with(self, job: Job) -> tuple[Job, ItemId | None]:
+        """Return the job with what was made, and what of it to choose."""
+        picked = self._picked()
+        first: Item = job.items[picked[0]]
+        chosen: ItemId | None = None
+        for settings, made in self._made:
+            if self.task.alter is None:
+                recipe = Recipe(self.kind, picked, settings)
+                curve = new_curve(job, made.curve, self.task.name.format(first.name), recipe)
+                job = job.with_item(curve)
+                chosen = chosen or curve.id
+                continue
+            for index, (part, name) in enumerate(
+                zip(made.curves, made.names or ("",), strict=False)
+            ):
+                # What alters a curve is put in its place; further parts stand beside it.
+                if index == 0 and not name and isinstance(first, Curve):
+                    job = job.with_item(reshaped(job, first, part))
+                    chosen = first.id
+                else:
+                    curve = new_curve(job, part, f"{first.name} {name or 'part'}", None)
+                    job = job.with_item(curve)
+                    chosen = chosen or curve.id
+        return job, chosen
+
+    def accept(self) -> None:
+        """Keep what is shown."""
+        if not self._made:
+            return
+        first = self.session.job.items[self._picked()[0]]
+        words = self.words.text()
+        alters = self.task.alter is not None and isinstance(first, Curve) and self.kind != "arc"
+        if alters and not self.session.may_change(first):
+            return
+        job, chosen = self._with(self.session.job)
+        what = self.task.name.format(first.name)
+        self._close()
+        self.session.commit(job, what)
+        self.session.choose(chosen)
+        if words:
+            self.session.told.emit("news", words)
+
+    def cancel(self) -> None:
+        self._close()
+        self.session.propose(None)
+
+    def _close(self) -> None:
+        self._shown, self.kind = (), ""
+        self.session.work.drop("look")
+        self._done()

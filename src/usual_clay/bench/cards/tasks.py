@@ -1,0 +1,292 @@
+"""What can be made from curves, as a table: sources, settings, and how it is said.
+
+A task that follows adds curves that follow their sources by a recipe; one that alters changes the
+chosen curve itself. One card shows any of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from usual_clay.bench.cards.fields import Field, Figure, Pick, Sweep
+from usual_clay.core.build.alter import (
+    ArcSettings,
+    ExtendSettings,
+    SplitSettings,
+    arcs_of,
+    extended,
+    faired,
+    slimmed,
+    split_up,
+)
+from usual_clay.core.build.combine import BridgeSettings, CopySettings, PairSettings, TwinSettings
+from usual_clay.core.build.offset import OffsetSettings
+from usual_clay.core.build.placed import AcrossSettings, InSurfaceSettings, LaidSettings
+from usual_clay.core.fit.fair import FairSettings, SlimSettings
+from usual_clay.core.spline.chain import ChainSettings
+from usual_clay.job.items import Curve, Item, PointList, Scan, Surface
+
+AXES = tuple((axis, axis, f"The axis {axis}") for axis in "xyz")
+SMOOTH = (
+    ("G0", 0, "Meets in place"), ("G1", 1, "Meets in tangent"), ("G2", 2, "Meets in curvature"),
+    ("G3", 3, "Meets in the change of curvature"),
+)  # fmt: skip
+WAYS = (
+    ("before", "before", "Goes on from the part before the place"),
+    ("after", "after", "Goes on from the part after it"),
+)
+
+
+@dataclass(frozen=True)
+class Take:
+    """A source that the user picks."""
+
+    label: str
+    kinds: tuple[type[Item], ...] = (Curve,)
+    optional: bool = False
+
+
+@dataclass(frozen=True)
+class Several:
+    """A further number that turns one result into several."""
+
+    label: str
+    tip: str
+    low: float
+    high: float
+    start: float
+    decimals: int
+    unit: str
+    spread: Callable[[Any, float], list[Any]]
+
+
+@dataclass(frozen=True)
+class Task:
+    """One thing that can be made.
+
+    Attributes
+    ----------
+    title, about : str
+    settings : object
+        To begin with.
+    takes : tuple of Take
+    fields : tuple of Field
+    name : str
+        Of what is made; "{}" is the first source's.
+    alter : callable or None
+        ``alter(settings, sources)`` gives what the chosen curve becomes; None for a task that
+        follows by the recipe of its name.
+    several : Several or None
+    """
+
+    title: str
+    about: str
+    settings: Any
+    takes: tuple[Take, ...]
+    fields: tuple[Field, ...]
+    name: str
+    alter: Callable[..., Any] | None = None
+    several: Several | None = None
+
+
+def _copies(settings: CopySettings, count: float) -> list[CopySettings]:
+    return [replace(settings, by=settings.by * (k + 1)) for k in range(int(count))]
+
+
+def _stations(settings: AcrossSettings, count: float) -> list[AcrossSettings]:
+    if count <= 1:
+        return [settings]
+    # Spread evenly from the first station to the end.
+    last = 1.0 if settings.by != "length" else max(settings.at, 1.0)
+    return [replace(settings, at=float(at)) for at in np.linspace(settings.at, last, int(count))]
+
+
+def _both_sides(settings: OffsetSettings, other: float) -> list[OffsetSettings]:
+    if other <= 0:
+        return [settings]
+    return [settings, replace(settings, distance=-np.sign(settings.distance) * other)]
+
+
+FOLLOW: dict[str, Task] = {
+    "twin": Task(
+        "Twin", "A mirrored copy that follows its original", TwinSettings(), (Take("Curve"),),
+        (Pick("axis", "Mirror plane", AXES), Figure("at", "Lies at", "Along that axis", -1e4, 1e4)),
+        "{} twin",
+    ),
+    "copy": Task(
+        "Copy along an axis", "Copies that follow their original", CopySettings(),
+        (Take("Curve"),),
+        (Pick("axis", "Along", AXES), Figure("by", "Step", "From one to the next", -1e4, 1e4)),
+        "{} copy",
+        several=Several("Copies", "How many, a step apart", 1, 99, 1, 0, "", _copies),
+    ),
+    "bridge": Task(
+        "Bridge", "A curve from one to another, smooth to both", BridgeSettings(),
+        (Take("First curve"), Take("Second curve")),
+        (
+            Sweep("first_at", "Leaves at", "0 is the first curve's start, 1 its end", 0, 1, 0.01),
+            Pick("first_way", "From the part", WAYS),
+            Pick("first_smooth", "Smooth there", SMOOTH),
+            Sweep("first_strength", "Strength", "Length of the tangent there", 0.1, 3, 0.02),
+            Sweep("second_at", "Arrives at", "0 is the second curve's start", 0, 1, 0.01),
+            Pick("second_way", "From the part", WAYS),
+            Pick("second_smooth", "Smooth there", SMOOTH),
+            Sweep("second_strength", "Strength", "Length of the tangent there", 0.1, 3, 0.02),
+            Pick("whole", "Gives", (
+                ("bridge", False, "The bridge alone"),
+                ("whole", True, "What it replaces is trimmed, the rest joined to one curve"),
+            )),
+        ),
+        "Bridge 1",
+    ),
+    "pair": Task(
+        "Pair into space", "One curve in space from two that are drawn in two true views",
+        PairSettings(), (Take("First view"), Take("Second view")),
+        (
+            Pick("axis", "Both show", AXES),
+            Pick("match", "Extents", (
+                ("as drawn", False, "Use the stretch that both have"),
+                ("match", True, "Stretch the second to the first's extent"),
+            )),
+            Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
+        ),
+        "Pair 1",
+    ),
+    "chain": Task(
+        "Join", "Curves that meet end to end, made into one", ChainSettings(),
+        (Take("First curve"), Take("Second curve"), Take("Third curve", optional=True),
+         Take("Fourth curve", optional=True)),
+        (Figure("most", "Gaps up to", "Ends no farther apart are joined", 0, 100, 3),),
+        "Joined 1",
+    ),
+    "offset": Task(
+        "Offset", "A curve at a distance, in a plane; loops are removed", OffsetSettings(),
+        (Take("Curve"),),
+        (
+            Figure("distance", "Distance", "Below 0 on the other side", -1e3, 1e3, 3),
+            Pick("normal", "Plane square to", AXES),
+            Figure("within", "Within", "How near the spline stays to it", 1e-4, 10, 4),
+        ),
+        "{} offset",
+        several=Several("Other side", "A second one on the other side; 0 for none", 0, 1e3, 0, 3,
+                        " mm", _both_sides),
+    ),
+    "across": Task(
+        "Set across", "A flat profile placed square to a curve", AcrossSettings(),
+        (Take("Profile"), Take("Along")),
+        (
+            Figure("at", "Station", "Where on the curve", 0, 1e4, 3, ""),
+            Pick("by", "Told by", (
+                ("share", "share", "A share of the length, 0 to 1"),
+                ("parameter", "parameter", "The curve's own parameter, 0 to 1"),
+                ("mm", "length", "Length along it, in mm"),
+            )),
+            Pick("anchor", "On the curve", (
+                ("middle", "middle", "The profile's middle"),
+                ("start", "start", "The profile's start"),
+                ("origin", "origin", "The origin, as the profile is drawn about it"),
+            )),
+            Figure("turn", "Turn", "About the curve", -360, 360, 1, "°", float(np.pi / 180)),
+            Pick("flip", "Faces", (("on", False, "As the curve runs"),
+                                   ("back", True, "Against it"))),
+        ),
+        "{} across",
+        several=Several("Stations", "How many, from there to the end", 1, 99, 1, 0, "", _stations),
+    ),
+    "laid": Task(
+        "Lay onto", "A curve brought onto a plane, a surface or a scan", LaidSettings(),
+        (Take("Curve"), Take("Onto", (Surface, Scan), optional=True)),
+        (
+            Pick("onto", "Lands on", (("item", "item", "The surface or scan above"),
+                                      *((f"{a} plane", a, f"Square to {a}") for a in "xyz"))),
+            Figure("at", "Plane at", "Where the plane lies", -1e4, 1e4),
+            Pick("along", "Goes", (("nearest", "nearest", "To the nearest place"),
+                                   *((f"along {a}", a, f"Parallel to {a}") for a in "xyz"))),
+            Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
+        ),
+        "{} laid",
+    ),
+    "in surface": Task(
+        "Curve of a surface", "An edge, an isocurve, or where a plane cuts it", InSurfaceSettings(),
+        (Take("Surface", (Surface,)),),
+        (
+            Pick("kind", "Runs", (("along u", "along u", "An isocurve; at 0 and 1 an edge"),
+                                  ("along v", "along v", "An isocurve; at 0 and 1 an edge")),
+                 tuple((f"cut {a}", a, f"By a plane square to {a}") for a in "xyz")),
+            Figure("at", "At", "The other parameter, 0 to 1; of a cut, where the plane lies in mm",
+                   -1e4, 1e4, 3, ""),
+            Figure("within", "Within", "How near the spline of a cut stays", 1e-4, 10, 4),
+        ),
+        "{} line",
+    ),
+}  # fmt: skip
+
+ALTER: dict[str, Task] = {
+    "slim": Task(
+        "Slim", "The same curve with fewer control points; the old one is ghosted",
+        SlimSettings(), (Take("Curve"),),
+        (
+            Figure("controls", "Control points", "0 for as few as the tolerance allows", 0, 200, 0,
+                   ""),
+            Figure("degree", "Degree", "1 to 7", 1, 7, 0, ""),
+            Pick("knots", "Knots", (("even", "even", "Spread evenly"),
+                                    ("adaptive", "adaptive", "Closer where the shape needs them"))),
+            Figure("within", "Within", "Tolerance to the old curve", 1e-4, 10, 4),
+        ),
+        "slim {}", slimmed,
+    ),
+    "fair": Task(
+        "Fair", "Smooth as far as a band allows; the ends and their tangents stay",
+        FairSettings(), (Take("Curve"),),
+        (Figure("band", "Band", "The curve does not leave it", 1e-4, 10, 4),),
+        "fair {}", faired,
+    ),
+    "extend": Task(
+        "Extend", "Longer at one end", ExtendSettings(), (Take("Curve"),),
+        (
+            Pick("end", "At its", (("start", 0, "Where it starts"), ("end", 1, "Where it ends"))),
+            Figure("by", "By", "Length", 1e-3, 1e4, 3),
+            Pick("how", "Goes on", (
+                ("as it runs", "as it runs", "Its last span's own bend"),
+                ("straight", "straight", "Along its tangent, G1"),
+                ("round", "round", "With its last radius, G2"),
+            )),
+        ),
+        "extend {}", extended,
+    ),
+    "split": Task(
+        "Split and trim", "Cut at a place, and keep one part or all", SplitSettings(),
+        (Take("Curve"), Take("Cut by", (Curve,), optional=True)),
+        (
+            Pick("rule", "Cut at", (
+                ("share", "share", "A share of its length"),
+                ("parameter", "parameter", "Its own parameter"),
+                ("point", "point", "The chosen control point"),
+            ), (
+                ("extremes", "extremes", "Where it goes farthest along an axis"),
+                ("crossings", "crossings", "Where the curve above crosses it in view"),
+            )),
+            Sweep("at", "Place", "0 is the start, 1 the end", 0, 1, 0.005),
+            Pick("axis", "Axis", AXES),
+            Pick("keep", "Keep", (("all", "all", "All parts"), ("first", "first", "The first"),
+                                  ("last", "last", "The last"),
+                                  ("longest", "longest", "The longest"))),
+        ),
+        "split {}", split_up,
+    ),
+    "arc": Task(
+        "How far is it an arc?", "The longest stretch that is a line or an arc, and lean splines"
+        " for the rest", ArcSettings(), (Take("Of", (PointList, Curve)),),
+        (
+            Figure("within", "Within", "Tolerance", 1e-4, 10, 4),
+            Pick("smooth", "The rest meets it", (("G1", 1, "In tangent"),
+                                                 ("G2", 2, "In curvature"))),
+        ),
+        "arc of {}", arcs_of,
+    ),
+}  # fmt: skip
+TASKS = {**FOLLOW, **ALTER}
