@@ -20,6 +20,7 @@ from usual_clay.core.scan.motion import Motion, by_symmetry
 from usual_clay.core.scan.region import spread
 from usual_clay.core.scan.register import settle_onto
 from usual_clay.core.scan.symmetry import mirror_plane
+from usual_clay.demo.curves import with_curves
 from usual_clay.demo.pictures import PAPER, pinned, write_pictures
 from usual_clay.demo.points import BALL, write_point_lists
 from usual_clay.demo.scan import demo_scan, pose, true_mesh
@@ -78,7 +79,8 @@ def demo_job(mesh: TriangleMesh) -> Job:
 
     The pictures are pinned and scaled by their bars, and still contradict each other. The probed
     outline is clean and moved to the surface; the scan is set straight by its symmetry and by
-    that outline; its back is draped.
+    that outline; its outlines, its gill plate's edge and three profiles are traced; its back is
+    draped.
     """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
@@ -86,7 +88,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     region = Region(id=job.new_id("region"), name="Back", scan=scan.id, vertices=back_of(mesh))
     job = job.with_item(region)
     job = _with_points(_with_pictures(job))
-    job = moved(job, scan.id, _straight(job, mesh))
+    job = with_curves(moved(job, scan.id, _straight(job, mesh)))
     settings = DrapeSettings(nu=14, nv=6, reach=0.1)
     made = drape(sample_of(job, region), settings)
     surface = Surface(

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.arrays import Bools, Floats, Place
 from usual_clay.core.fit.corners import find_corners
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.points.course import suggest_slips
@@ -51,8 +51,8 @@ class RunSettings:
         The run is parted where it turns by more than this, radians; 0 parts it nowhere.
     part : int
         Which of the parts is followed.
-    cuts : tuple of int
-        Points at which the run is parted as well, whatever its turn there.
+    cuts : tuple of (x, y, z)
+        The run is parted as well at the points nearest to these places, whatever its turn there.
     """
 
     controls: int = 12
@@ -60,7 +60,7 @@ class RunSettings:
     knots: Literal["even", "adaptive"] = "even"
     corners: float = 0.0
     part: int = 0
-    cuts: tuple[int, ...] = ()
+    cuts: tuple[Place, ...] = ()
 
     def __post_init__(self) -> None:
         if not 1 <= self.degree <= HIGHEST_DEGREE:
@@ -132,13 +132,15 @@ class RunFit:
     signed: Floats
 
 
-def parts_of(run: Run, corners: float, cuts: tuple[int, ...] = ()) -> list[Run]:
+def parts_of(run: Run, corners: float, cuts: tuple[Place, ...] = ()) -> list[Run]:
     """Part a run at its corners and cuts; both parts hold the point there.
 
     A run without corners comes back whole, closed if it was.
     """
     at = find_corners(run.points, run.closed, corners) if corners > 0 else np.zeros(0, np.int64)
-    at = np.union1d(at, [cut for cut in cuts if 0 <= cut < len(run.points)]).astype(np.int64)
+    if cuts:
+        away = np.linalg.norm(run.points[:, None] - np.array(cuts), axis=2)
+        at = np.union1d(at, away.argmin(axis=0))
     if not len(at):
         return [run]
     if run.closed:

@@ -1,0 +1,150 @@
+"""The lure's curves, traced from its references as a designer would."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, as_place, as_places
+from usual_clay.core.build.combine import BridgeSettings, PairSettings, TwinSettings
+from usual_clay.core.fit.run import Run, RunSettings, fit_run, parts_of
+from usual_clay.core.fit.trace import trace
+from usual_clay.core.picture.outline import OutlineSettings, find_outline
+from usual_clay.core.picture.placement import to_flat, to_space
+from usual_clay.core.scan.section import SectionSettings, section_at
+from usual_clay.core.spline.make import DrawnSettings
+from usual_clay.demo.pictures import TOP_SHRINK
+from usual_clay.demo.shape import SLOT, carved, profile
+from usual_clay.files.picture_file import decode
+from usual_clay.job.items import Curve, Item, Picture, PointList, Scan
+from usual_clay.job.job import Job
+from usual_clay.job.recipes import KINDS, Recipe
+from usual_clay.job.remake import basis_of, source_of
+
+# Where outlines end and the bridges round the tail begin; where the gill plate's step lies, mm.
+SIDE_END, TOP_END = 93.5, 95.0
+GILL_FRONT, GILL_REAR = 29.7, 30.8
+STATIONS = (24.0, 50.0, 75.0)
+GILL_HEIGHTS = (-0.9, 6.2)
+
+
+def with_curves(job: Job) -> Job:
+    """Trace the lure: outlines, their bridges at the tail, the gill plate's edge, profiles."""
+    for add in (_centre_outline, _top_outline, _gill_edge, _profiles):
+        job = add(job)
+    return job
+
+
+def _item(job: Job, kind: type[Any], name: str) -> Any:
+    return next(item for item in job.all(kind) if item.name == name)
+
+
+def _follow(job: Job, name: str, kind: str, sources: tuple[Item, ...], settings: Any) -> Job:
+    """Add a curve that follows others."""
+    ids = tuple(source.id for source in sources)
+    made = KINDS[kind].make(settings, [source_of(job, each) for each in ids])
+    curve = Curve(id=job.new_id("curve"), name=name, geometry=made.curve,  # type: ignore[union-attr]
+                  recipe=Recipe(kind, ids, settings))  # fmt: skip
+    return job.with_item(replace(curve, made_of=basis_of(job, curve)))
+
+
+def _drawn(job: Job, name: str, points: Floats) -> Job:
+    """Add a curve drawn by its control points."""
+    return _follow(job, name, "drawn", (), DrawnSettings("controls", as_places(points)))
+
+
+def _traced(job: Job, name: str, points: PointList, settings: RunSettings) -> Job:
+    """Add the leanest spline that follows a list within tolerance."""
+    made = trace(Run(points.points[points.kept], points.closed), settings, job.aim)
+    curve = Curve(
+        id=job.new_id("curve"), name=name, geometry=made.fit.curve, signed=made.fit.signed,
+        candidates=made.candidates, recipe=Recipe("spline", (points.id,), made.settings),
+    )  # fmt: skip
+    return job.with_item(replace(curve, made_of=basis_of(job, curve)))
+
+
+def _centre_outline(job: Job) -> Job:
+    """Trace the probed outline in two halves that meet at the slot, a true corner."""
+    points = _item(job, PointList, "Centre outline")
+    (_, back, belly, centre) = profile(np.array([SIDE_END, SLOT["x"]]))
+    ends = np.stack([[SIDE_END, 0, centre[0] + back[0]], [SIDE_END, 0, centre[0] - belly[0]],
+                     [SLOT["x"], 0, centre[1] - belly[1]]])  # fmt: skip
+    settings = RunSettings(knots="adaptive", cuts=tuple(as_place(end) for end in ends))
+    parts = parts_of(Run(points.points[points.kept], True), 0.0, settings.cuts)
+    for part, run in enumerate(parts):
+        if len(run.points) > len(points.kept) // 5:
+            name = "Back outline" if run.points[:, 2].mean() > 0 else "Belly outline"
+            job = _traced(job, name, points, replace(settings, part=part))
+    halves = _item(job, Curve, "Back outline"), _item(job, Curve, "Belly outline")
+    bridge = BridgeSettings(first_smooth=1, second_smooth=1, first_strength=1.0,
+                            second_strength=2.6)  # fmt: skip
+    return _follow(job, "Tail bridge, side", "bridge", halves, bridge)
+
+
+def _top_outline(job: Job) -> Job:
+    """Trace the top picture's outline, parted at the gill plate's step, and twin it.
+
+    The picture is too small by what its agreement with the others tells; that is undone here.
+    """
+    picture = _item(job, Picture, "Top")
+    placed = picture.placement
+    mended = replace(placed, width=placed.width / TOP_SHRINK, height=placed.height / TOP_SHRINK)
+    found = find_outline(decode(picture.data), OutlineSettings())
+    outline = to_space(mended, to_flat(mended, picture.size, found.pixels))
+    outline[:, 1] -= (outline[:, 1].max() + outline[:, 1].min()) / 2
+    half = outline[outline[:, 1] > 0]
+    half = half[np.argsort(np.arctan2(half[:, 1], half[:, 0] - 48))[::-1]]
+    x = half[:, 0]
+    nose = np.array([[half[0, 0], 0.0, 0.0]])
+    front = Run(np.concatenate([nose, half[x < GILL_FRONT]]), held=(True, False))
+    job = _drawn(job, "Top outline, front", fit_run(front, RunSettings(7)).curve.points)
+    rear = Run(half[(x > GILL_REAR) & (x < TOP_END)])
+    lean = fit_run(rear, RunSettings(7, knots="adaptive")).curve
+    job = job.with_item(Curve(id=job.new_id("curve"), name="Top outline, rear", geometry=lean))
+    for name in ("Top outline, front", "Top outline, rear"):
+        job = _follow(job, f"{name} twin", "twin", (_item(job, Curve, name),), TwinSettings())
+    rears = _item(job, Curve, "Top outline, rear"), _item(job, Curve, "Top outline, rear twin")
+    bridge = BridgeSettings(first_at=1.0, second_at=1.0, first_strength=1.65, second_strength=1.65)
+    return _follow(job, "Tail bridge, top", "bridge", rears, bridge)
+
+
+def gill_edge(count: int = 60) -> Floats:
+    """Return places on the true upper rear edge of the gill plate, (count, 3)."""
+    height = np.linspace(*GILL_HEIGHTS, count)
+    x = 30.0 - 0.035 * (height + 1.0) ** 2
+    _, _, _, centre = profile(x)
+    low, high = np.zeros(count), np.full(count, 14.0)
+    for _ in range(60):
+        middle = (low + high) / 2
+        inside = carved(np.stack([x, middle, height + centre], axis=1)) < 0
+        low, high = np.where(inside, middle, low), np.where(inside, high, middle)
+    return np.stack([x, low, height + centre], axis=1)
+
+
+def _gill_edge(job: Job) -> Job:
+    """Draw the gill plate's edge in two views, and pair them into space."""
+    edge = gill_edge()
+    for name, flat in (("side", [1, 0, 1]), ("top", [1, 1, 0])):
+        # As near as a hand sets points over a picture.
+        seen = fit_run(Run(edge * flat, held=(True, True)), RunSettings(6)).curve.points
+        job = _drawn(job, f"Gill edge, {name}", np.round(seen, 2))
+    views = _item(job, Curve, "Gill edge, side"), _item(job, Curve, "Gill edge, top")
+    return _follow(job, "Gill edge", "pair", views, PairSettings("x"))
+
+
+def _profiles(job: Job) -> Job:
+    """Slice the scan across, and trace each slice."""
+    scan = _item(job, Scan, "Lure scan")
+    for station in STATIONS:
+        settings = SectionSettings("x", station)
+        cut = section_at(scan.mesh, settings)
+        points = PointList(
+            id=job.new_id("points"), name=f"Slice x = {station:g}", points=cut.points,
+            closed=cut.closed, visible=False, recipe=Recipe("section", (scan.id,), settings),
+        )  # fmt: skip
+        points = replace(points, made_of=basis_of(job, points))
+        job = job.with_item(points)
+        job = _traced(job, f"Profile x = {station:g}", points, RunSettings(knots="adaptive"))
+    return job
