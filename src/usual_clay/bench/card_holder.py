@@ -16,6 +16,7 @@ from usual_clay.bench.cards.start import JobCard, StartCard
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import label
 from usual_clay.files.picture_file import SUFFIXES as PICTURES
+from usual_clay.files.take_in import SUFFIXES as CURVES
 from usual_clay.job.items import Curve, Item, Picture, PointList, Region, Scan, Shape, Surface
 
 NEWS_STAYS = 8000
@@ -32,6 +33,7 @@ OF_KIND: dict[type[Item], tuple[str, str]] = {
 }
 ASKED = {
     "bring in": ("bring_in", "BringInCard"),
+    "curves in": ("curves_in", "CurvesInCard"),
     "pin": ("pin", "PinCard"),
     "agreement": ("agreement", "AgreementCard"),
     "health": ("health", "HealthCard"),
@@ -128,10 +130,12 @@ class CardHolder(QWidget):
         return self._asked == name
 
     def offer(self, paths: list[Path]) -> None:
-        """Ask what the files of pictures, a scan or points do not say."""
+        """Ask what the files of pictures, curves, a scan or points do not say."""
         pictures = [path for path in paths if path.suffix.lower() in PICTURES]
         if pictures:
             self.ask("pin").offer(pictures)
+        elif paths[0].suffix.lower() in CURVES:
+            self.ask("curves in").offer(paths[0])
         else:
             self.ask("bring in").offer(paths[0])
         self.refresh()

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from usual_clay.bench.actions import Action, Actions
 from usual_clay.bench.stage.camera import TRUE_VIEWS
-from usual_clay.files import mesh_file, picture_file, points_file
+from usual_clay.files import mesh_file, picture_file, points_file, take_in
 
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
@@ -22,6 +22,8 @@ def fill(table: Actions, w: Window) -> None:
         Action("bring in points", "Bring in points", "Ctrl+Shift+I",
                partial(documents.bring_in, "points", points_file.SUFFIXES), "Gather", "dots-nine",
                "Points"),
+        Action("bring in curves", "Bring in curves: SVG, STEP, IGES", "",
+               partial(documents.bring_in, "curves", take_in.SUFFIXES)),
         Action("pin", "Pin pictures", "Ctrl+Shift+P",
                partial(documents.bring_in, "pictures", picture_file.SUFFIXES), "Gather", "image",
                "Picture"),
@@ -44,6 +46,7 @@ def fill(table: Actions, w: Window) -> None:
         Action("draw", "Draw a curve", "C", lambda: w.ask("draw"), "Trace", "pen-nib", "Draw"),
         Action("spline", "Spline through the chosen points", "", w.spline, "Trace", "activity",
                "Spline"),
+        Action("parts", "Splines in parts: between true corners and ringed points", "", w.parts),
         Action("tolerance of curve", "To tolerance: fewest control points of a spline", "",
                w.to_tolerance, "Trace", "target", "Tolerance"),
         Action("task bridge", "Bridge two curves", "", partial(w.task, "bridge"), "Trace", "link",
@@ -92,6 +95,8 @@ def fill(table: Actions, w: Window) -> None:
                "triangle", "STL"),
         Action("svg", "Write curves as SVG, true scale", "", lambda: documents.deliver(".svg"),
                "Deliver", "export", "SVG"),
+        Action("csv", "Write points along curves as CSV", "", lambda: documents.deliver(".csv"),
+               "Deliver", "dots-nine", "CSV"),
         Action("scan shown", "Show or hide scans", "1", lambda: stage.switch("scan")),
         Action("surfaces shown", "Show or hide surfaces", "2", lambda: stage.switch("surfaces")),
         Action("net shown", "Show or hide the control net", "3", lambda: stage.switch("net")),

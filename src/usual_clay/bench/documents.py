@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from usual_clay.files import job_file, mesh_file, picture_file, points_file
+from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
 from usual_clay.files.deliver import write_splines
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
@@ -16,7 +16,7 @@ from usual_clay.job.items import Curve, Surface
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
 
-KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES)
+KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
 
 
 class Documents:

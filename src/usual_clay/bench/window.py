@@ -29,7 +29,7 @@ from usual_clay.bench.command_table import fill
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.edits.curves import add_twin, search_curve
 from usual_clay.bench.edits.drapes import search, start_drape
-from usual_clay.bench.edits.points import add_spline, take_out
+from usual_clay.bench.edits.points import add_spline, take_out, trace_in_parts
 from usual_clay.bench.edits.scans import split_at_creases
 from usual_clay.bench.finder import Finder
 from usual_clay.bench.gestures import brush, drag_points, outline_select, pick, shape, spread
@@ -332,6 +332,14 @@ class Window(QMainWindow):
             self.session.told.emit("trouble", "Choose a point list in the Shelf first.")
         else:
             add_spline(self.session, points, RunSettings(knots="adaptive"))
+
+    def parts(self) -> None:
+        """Let splines follow the chosen run, parted at its corners and at ringed points."""
+        points = self.session.job.get(self.session.chosen, PointList)
+        if points is None:
+            self.session.told.emit("trouble", "Choose a point list in the Shelf first.")
+        else:
+            trace_in_parts(self.session, points)
 
     def delete(self) -> None:
         """Take ringed points out; without any, delete the chosen item."""

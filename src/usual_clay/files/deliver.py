@@ -7,17 +7,23 @@ from pathlib import Path
 
 import numpy as np
 
+from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.parts import evenly, length_of
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.core.spline.tessellate import grid_triangles, steps_for_chord, tessellate
 from usual_clay.files import exchange
+from usual_clay.files.atomic import write_text
 from usual_clay.files.errors import FileError
 from usual_clay.files.mesh_file import write_mesh
 from usual_clay.files.svg_file import write_svg
 
+MOST_POINTS = 100_000
+
 
 def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> None:
-    """Write named surfaces and curves: all as STEP or IGES, surfaces as STL, curves as SVG.
+    """Write named surfaces and curves: all as STEP or IGES, surfaces as STL, curves as SVG
+    or as points in CSV.
 
     STL triangles stay within a chord height in mm. An SVG shows the true view in which the curves
     are largest.
@@ -30,6 +36,9 @@ def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], ch
     if suffix == ".svg":
         curves = [(name, part) for name, part in splines if isinstance(part, BSplineCurve)]
         write_svg(path, curves, _largest_view(curves))
+        return
+    if suffix == ".csv":
+        _write_points(path, splines, chord)
         return
     if suffix != ".stl":
         exchange.write_exchange(path, splines)
@@ -44,6 +53,24 @@ def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], ch
         vertices.append(grid.reshape(-1, 3))
         count += len(vertices[-1])
     write_mesh(path, np.concatenate(vertices), np.concatenate(triangles))
+
+
+def _write_points(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> None:
+    """Write points along curves, so dense that straight lines between them stay within a chord."""
+    lines = ["curve,x [mm],y [mm],z [mm]"]
+    for name, curve in splines:
+        if not isinstance(curve, BSplineCurve):
+            continue
+        size = comb_of(curve)
+        radius = max(size.smallest_radius, 4 * chord)
+        # A chord of this length rises so far above an arc of the smallest radius.
+        step = float(np.sqrt(8 * radius * chord)) if np.isfinite(radius) else np.inf
+        count = int(np.clip(np.ceil(length_of(curve) / step), 1, MOST_POINTS)) + 1
+        quoted = '"' + name.replace('"', '""') + '"'
+        lines += [f"{quoted},{x:.6f},{y:.6f},{z:.6f}" for x, y, z in evenly(curve, count)]
+    if len(lines) == 1:
+        raise FileError("there is no curve to write: choose one in the Shelf")
+    write_text(path, "\n".join(lines) + "\n")
 
 
 def _largest_view(curves: Sequence[tuple[str, BSplineCurve]]) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.joint import joint_at
+from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import whole_file
@@ -19,6 +21,8 @@ from usual_clay.files.errors import FileError
 
 Spline = BSplineSurface | BSplineCurve
 SUFFIXES = (".step", ".stp", ".igs", ".iges")
+# More curves than this in one file are left.
+MOST_CURVES = 5000
 
 
 @contextmanager
@@ -102,43 +106,79 @@ def read_exchange(path: Path) -> list[BSplineSurface]:
     from OCP.BRep import BRep_Tool
     from OCP.TopoDS import TopoDS
 
-    faces = _geometries(path, "TopAbs_FACE", lambda part: BRep_Tool.Surface_s(TopoDS.Face(part)))
-    if not faces:
+    with _silenced():
+        faces = [BRep_Tool.Surface_s(TopoDS.Face(part)) for part in _inside(_shape(path), "FACE")]
+    splines = [geometry for geometry in faces if hasattr(geometry, "Poles")]
+    if not splines:
         raise FileError(f"{path.name} holds no B-spline surface")
-    return [_from_kernel(geometry) for geometry in faces]
+    return [_from_kernel(geometry) for geometry in splines]
 
 
 def read_curves(path: Path) -> list[BSplineCurve]:
-    """Read the B-spline curves of a STEP or IGES file, in mm.
+    """Read the curves of a STEP or IGES file that bound no face, in mm, each as a B-spline.
+
+    The kernel parts a curve where its knots are full; those parts are joined again.
 
     Raises
     ------
     FileError
-        When the file cannot be read or holds no B-spline curve.
+        When the file cannot be read or holds no curve.
     """
+    with _silenced():
+        whole = _shape(path)
+        runs = [list(_inside(wire, "EDGE")) for wire in _inside(whole, "WIRE", "FACE")]
+        runs += [[edge] for edge in _inside(whole, "EDGE", "WIRE")]
+        found = [[_edge_curve(edge) for edge in run] for run in runs[:MOST_CURVES]]
+    curves: list[BSplineCurve] = []
+    for run in found:
+        kept = [curve for curve in run if curve is not None]
+        for index, curve in enumerate(kept):
+            if index and joint_at(curves[-1], curve, (1, 0)).grade >= 1:
+                curves[-1] = chain([curves[-1], curve]).curve
+            else:
+                curves.append(curve)
+    if not curves:
+        raise FileError(f"{path.name} holds no curve that stands by itself")
+    return curves
+
+
+def _edge_curve(part: Any) -> BSplineCurve | None:
+    """Return the stretch of its curve that an edge has; None where it has none."""
     from OCP.BRep import BRep_Tool
+    from OCP.BRepAdaptor import BRepAdaptor_Curve
+    from OCP.Geom import Geom_TrimmedCurve
+    from OCP.GeomConvert import GeomConvert
     from OCP.TopoDS import TopoDS
 
-    edges = _geometries(
-        path, "TopAbs_EDGE", lambda part: BRep_Tool.Curve_s(TopoDS.Edge(part), 0.0, 1.0)
-    )
-    if not edges:
-        raise FileError(f"{path.name} holds no B-spline curve")
-    return [_curve_from_kernel(geometry) for geometry in edges]
+    edge = TopoDS.Edge(part)
+    whole = BRep_Tool.Curve_s(edge, 0.0, 1.0)
+    if whole is None:
+        return None
+    reach = BRepAdaptor_Curve(edge)
+    ends = reach.FirstParameter(), reach.LastParameter()
+    if not np.isfinite(ends).all() or ends[1] <= ends[0] or max(map(abs, ends)) > 1e9:
+        return None
+    made = GeomConvert.CurveToBSplineCurve_s(Geom_TrimmedCurve(whole, *ends))
+    if made.IsPeriodic():
+        made.SetNotPeriodic()
+    return _curve_from_kernel(made)
 
 
-def _geometries(path: Path, kind: str, of_part: Callable[[Any], Any]) -> list[Any]:
-    """Return the kernel's splines under a file's faces or edges; other geometry is passed over."""
-    with _silenced():
-        found = [of_part(part) for part in _parts(path, kind)]
-    return [geometry for geometry in found if hasattr(geometry, "Poles")]
-
-
-def _parts(path: Path, kind: str) -> Iterator[Any]:
-    """Yield the faces or edges of a file."""
-    from OCP.IFSelect import IFSelect_ReturnStatus
+def _inside(shape: Any, kind: str, avoid: str = "SHAPE") -> Iterator[Any]:
+    """Yield the faces, wires or edges of a shape, but for those inside what is avoided."""
     from OCP.TopAbs import TopAbs_ShapeEnum
     from OCP.TopExp import TopExp_Explorer
+
+    kinds = [getattr(TopAbs_ShapeEnum, f"TopAbs_{name}") for name in (kind, avoid)]
+    explorer = TopExp_Explorer(shape, *kinds)
+    while explorer.More():
+        yield explorer.Current()
+        explorer.Next()
+
+
+def _shape(path: Path) -> Any:
+    """Return all that a file holds as one shape of the kernel."""
+    from OCP.IFSelect import IFSelect_ReturnStatus
 
     if path.suffix.lower() in (".step", ".stp"):
         from OCP.STEPControl import STEPControl_Reader as Reader
@@ -148,10 +188,7 @@ def _parts(path: Path, kind: str) -> Iterator[Any]:
     if reader.ReadFile(str(path)) != IFSelect_ReturnStatus.IFSelect_RetDone:
         raise FileError(f"{path.name} is no readable STEP or IGES file")
     reader.TransferRoots()
-    explorer = TopExp_Explorer(reader.OneShape(), getattr(TopAbs_ShapeEnum, kind))
-    while explorer.More():
-        yield explorer.Current()
-        explorer.Next()
+    return reader.OneShape()
 
 
 def _topology(spline: Spline) -> Any:
@@ -182,6 +219,7 @@ def _curve_from_kernel(geometry: Any) -> BSplineCurve:
     weights = np.array([geometry.Weight(i + 1) for i in range(count)])
     index = range(1, geometry.NbKnots() + 1)
     knots = np.repeat([geometry.Knot(i) for i in index], [geometry.Multiplicity(i) for i in index])
+    knots = (knots - knots[0]) / (knots[-1] - knots[0])
     rational = not np.allclose(weights, weights[0], rtol=1e-12)
     points = np.array([[pole.X(), pole.Y(), pole.Z()] for pole in poles])
     return BSplineCurve(knots, points, weights if rational else None)

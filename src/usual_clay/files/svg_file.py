@@ -45,7 +45,7 @@ def write_svg(path: Path, curves: Sequence[tuple[str, BSplineCurve]], view: str 
     width, height = high - low
     lines = [
         '<svg xmlns="http://www.w3.org/2000/svg"'
-        f' width="{width:.6g}mm" height="{height:.6g}mm"'
+        f' width="{width:.9g}mm" height="{height:.9g}mm"'
         f' viewBox="{low[0]:.9g} {low[1]:.9g} {width:.9g} {height:.9g}">'
     ]
     for name, parts in pieces:

@@ -187,7 +187,7 @@ class CurveCard(Card):
         """Show the settings of a curve that follows others; they change it live."""
         kind = "" if curve.recipe is None else curve.recipe.kind
         if kind in FOLLOW and kind not in self.forms:
-            self.forms[kind] = Fields(FOLLOW[kind].fields)
+            self.forms[kind] = Fields(FOLLOW[kind].fields, FOLLOW[kind].hides)
             self.forms[kind].changed.connect(self._form_set)
             self.form_place.addWidget(self.forms[kind])
         for name, form in self.forms.items():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -63,9 +63,12 @@ class Fields(QWidget):
 
     changed = Signal()
 
-    def __init__(self, fields: Sequence[Field]) -> None:
+    def __init__(
+        self, fields: Sequence[Field], hides: Callable[[Any], Sequence[str]] | None = None
+    ) -> None:
+        """Show fields, less those that `hides` says mean nothing at the present settings."""
         super().__init__()
-        self.fields = fields
+        self.fields, self._hides = fields, hides
         self._values: dict[str, Any] = {}
         self.parts: dict[str, list[QWidget]] = {}
         self.rows: dict[str, list[Row]] = {}
@@ -110,6 +113,10 @@ class Fields(QWidget):
     def show_settings(self, settings: Any) -> None:
         """Show what settings say."""
         self._values = {field.name: getattr(settings, field.name) for field in self.fields}
+        hidden = () if self._hides is None else self._hides(settings)
+        for name, rows in self.rows.items():
+            for row in rows:
+                row.setVisible(name not in hidden)
         self._show()
 
     def settings(self, base: Any) -> Any:
@@ -120,12 +127,6 @@ class Fields(QWidget):
             for name, value in self._values.items()
         }  # fmt: skip
         return replace(base, **whole)
-
-    def offer(self, names: Sequence[str]) -> None:
-        """Show some of the fields only."""
-        for name, rows in self.rows.items():
-            for row in rows:
-                row.setVisible(name in names)
 
     def _show(self) -> None:
         for field in self.fields:

@@ -17,6 +17,7 @@ from usual_clay.bench.edits.points import (
     put_in_order,
     suggest,
     take_out,
+    trace_in_parts,
 )
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
@@ -51,10 +52,13 @@ class PointsCard(PagedCard):
         ))  # fmt: skip
         self.spline = button("Spline through it", "A spline that follows this run live",
                              clicked=self._spline)  # fmt: skip
+        self.parts = button("Splines in parts", "Lean splines within tolerance, parted at true"
+                            " corners and at ringed points", clicked=self._parts)  # fmt: skip
         self.loose = button("Set loose", "Stop following; the points stay as they are",
                             clicked=self._set_loose)  # fmt: skip
         self.column.addSpacing(4)
-        self.add_buttons(self.loose, self.spline)
+        self.add_buttons(self.spline, self.parts)
+        self.add_buttons(self.loose)
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.trouble)
         self.column.addStretch(1)
@@ -181,6 +185,10 @@ class PointsCard(PagedCard):
     def _spline(self) -> None:
         if (points := self._points()) is not None:
             add_spline(self.session, points, RunSettings(min(12, max(4, len(points.kept) // 3))))
+
+    def _parts(self) -> None:
+        if (points := self._points()) is not None:
+            trace_in_parts(self.session, points)
 
     def _set_loose(self) -> None:
         if (points := self._points()) is not None:

@@ -93,7 +93,7 @@ class TaskCard(Card):
             box.currentIndexChanged.connect(lambda _index: self.refresh())
             column.addWidget(Row(take.label, box, stretch=0))
             sources.append(box)
-        fields = Fields(task.fields)
+        fields = Fields(task.fields, task.hides)
         fields.changed.connect(self._set)
         column.addWidget(fields)
         several = None
@@ -106,6 +106,7 @@ class TaskCard(Card):
 
     def _set(self) -> None:
         self._settings = self.fields.settings(self._settings)
+        self.fields.show_settings(self._settings)
         self.refresh()
 
     # ---- sources -------------------------------------------------------------------------

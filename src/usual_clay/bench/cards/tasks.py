@@ -6,7 +6,7 @@ chosen curve itself. One card shows any of them.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -81,6 +81,8 @@ class Task:
         ``alter(settings, sources)`` gives what the chosen curve becomes; None for a task that
         follows by the recipe of its name.
     several : Several or None
+    hides : callable or None
+        Names the fields that mean nothing at some settings.
     """
 
     title: str
@@ -91,6 +93,7 @@ class Task:
     name: str
     alter: Callable[..., Any] | None = None
     several: Several | None = None
+    hides: Callable[[Any], Sequence[str]] | None = None
 
 
 def _copies(settings: CopySettings, count: float) -> list[CopySettings]:
@@ -142,6 +145,8 @@ FOLLOW: dict[str, Task] = {
             )),
         ),
         "Bridge 1",
+        hides=lambda s: [f"{end}_way" for end in ("first", "second")
+                         if getattr(s, f"{end}_at") in (0.0, 1.0)],
     ),
     "pair": Task(
         "Pair into space", "One curve in space from two that are drawn in two true views",
@@ -209,6 +214,7 @@ FOLLOW: dict[str, Task] = {
             Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
         ),
         "{} laid",
+        hides=lambda s: ["at"] if s.onto == "item" else ["along", "within"],
     ),
     "in surface": Task(
         "Curve of a surface", "An edge, an isocurve, or where a plane cuts it", InSurfaceSettings(),
@@ -222,6 +228,7 @@ FOLLOW: dict[str, Task] = {
             Figure("within", "Within", "How near the spline of a cut stays", 1e-4, 10, 4),
         ),
         "{} line",
+        hides=lambda s: ["within"] if s.kind.startswith("along") else [],
     ),
 }  # fmt: skip
 
@@ -277,6 +284,8 @@ ALTER: dict[str, Task] = {
                                   ("longest", "longest", "The longest"))),
         ),
         "split {}", split_up,
+        hides=lambda s: [*(["at"] if s.rule not in ("share", "parameter") else []),
+                         *(["axis"] if s.rule != "extremes" else [])],
     ),
     "arc": Task(
         "How far is it an arc?", "The longest stretch that is a line or an arc, and lean splines"

@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.session import Session
-from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.fit.run import RunFit, RunSettings
+from usual_clay.core.arrays import Floats, Ints, as_places
+from usual_clay.core.fit.run import Run, RunFit, RunSettings
+from usual_clay.core.fit.trace import Traced, trace_parts
 from usual_clay.core.points.course import suggest_slips
 from usual_clay.core.points.lay import is_closed, lay
 from usual_clay.core.points.order import order_along_path
@@ -19,6 +20,9 @@ from usual_clay.files.points_file import PointsRead
 from usual_clay.job.items import Curve, ItemId, PointList
 from usual_clay.job.recipes import KINDS, PointsMade, Recipe
 from usual_clay.job.remake import basis_of
+
+# A run that turns by more than this has a true corner, radians.
+CORNER = float(np.radians(35))
 
 
 def suggest(session: Session, points: PointList, limit: float) -> None:
@@ -119,6 +123,36 @@ def add_spline(session: Session, points: PointList, settings: RunSettings) -> No
     session.work.start(
         "ask", f"Fitting a spline to {points.name}",
         lambda progress, _partial: KINDS["spline"].make(settings, run, None, progress, None), done,
+        failed=lambda error: session.fail(points.id, error),
+    )  # fmt: skip
+
+
+def trace_in_parts(session: Session, points: PointList) -> None:
+    """Add lean splines within tolerance, parted at true corners and at the ringed points."""
+    cuts = as_places(points.points[session.suggested])
+    settings = RunSettings(knots="adaptive", corners=CORNER, cuts=cuts)
+    run, aim = Run(points.points[points.kept], points.closed), session.job.aim
+
+    def done(parts: list[Traced]) -> None:
+        if points.id not in session.job.items:
+            return
+        job, curve = session.job, None
+        for made in parts:
+            recipe = Recipe("spline", (points.id,), made.settings)
+            curve = Curve(
+                id=job.new_id("curve"), name=job.free_name(f"{points.name} spline"),
+                geometry=made.fit.curve, signed=made.fit.signed, candidates=made.candidates,
+                recipe=recipe,
+            )  # fmt: skip
+            job = job.with_item(replace(curve, made_of=basis_of(job, curve)))
+        session.commit(job, f"splines through {points.name}")
+        session.choose(None if curve is None else curve.id)
+        counts = " + ".join(str(made.settings.controls) for made in parts)
+        session.told.emit("news", f"{len(parts)} splines with {counts} control points.")
+
+    session.work.start(
+        "ask", f"Tracing {points.name} in parts",
+        lambda progress, _partial: trace_parts(run, settings, aim, progress), done,
         failed=lambda error: session.fail(points.id, error),
     )  # fmt: skip
 
