@@ -79,7 +79,7 @@ def extremes(curve: BSplineCurve, axis: int) -> Floats:
         middle = (low + high) / 2
         same = np.sign(curve_derivatives(curve, middle, 1)[1, :, axis]) == sign
         low, high = np.where(same, middle, low), np.where(same, high, middle)
-    exact = t[1:-1][slope[1:-1] == 0]
+    exact = t[1:-1][(slope[1:-1] == 0) & (slope[:-2] * slope[2:] < 0)]
     return np.sort(np.concatenate([(low + high) / 2, exact]))
 
 
