@@ -160,7 +160,7 @@ def test_colours_follow_side_and_tolerance() -> None:
 def test_the_reading_under_the_cursor_is_the_measured_distance(with_demo: Hands) -> None:
     pane, session = with_demo.pane, with_demo.session
     with_demo.window.stage.switch("scan", False)
-    place = with_demo.place((60, 2, 10))
+    place = with_demo.place((62, -4, 9))
     with_demo.hover(place)
     words = reading(pane.scene, pane._target)
     assert " mm" in words
@@ -190,9 +190,9 @@ def test_clicking_chooses_and_the_legend_sets_the_range(
 ) -> None:
     session, pane = with_demo.session, with_demo.pane
     session.choose(None)
-    with_demo.click((50, -9, -8))
+    with_demo.click((56, -8, -6))
     assert isinstance(session.job.items[session.chosen or ""], Scan)
-    with_demo.click((60, 1, 11))
+    with_demo.click((62, -4, 9))
     assert isinstance(session.job.items[session.chosen or ""], Surface)
     QTest.mouseClick(pane, Qt.MouseButton.LeftButton, pos=QPoint(8, 300))
     assert session.chosen is None

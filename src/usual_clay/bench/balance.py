@@ -27,6 +27,9 @@ MOST_DECADES = 1.9
 # Candidates so many decades above what is aimed at are far off: they need not be in sight.
 HIGHEST = 1.6
 
+# Below this share of the range the tolerance's two marks would run into each other.
+CROWDED = 0.3
+
 
 class LogAxis(pg.AxisItem):
     """An axis of decades, labelled 1, 2, 5."""
@@ -252,9 +255,10 @@ class Histogram(QWidget):
         self.plot.setYRange(0, counts.max() * 1.08, padding=0)
         axis = self.plot.getAxis("bottom")
         minus = "\N{MINUS SIGN}"
-        marks = [(-reach, f"{minus}{reach:.2g}"), (-tolerance, f"{minus}{tolerance:.3g}"),
-                 (tolerance, f"+{tolerance:.3g}"), (reach, f"+{reach:.2g} mm")]  # fmt: skip
-        axis.setTicks([marks])
+        inner = [(-tolerance, f"{minus}{tolerance:.3g}"), (tolerance, f"+{tolerance:.3g}")]
+        if tolerance < CROWDED * reach:
+            inner = [(0.0, f"±{tolerance:.3g}")]
+        axis.setTicks([[(-reach, f"{minus}{reach:.2g}"), *inner, (reach, f"+{reach:.2g} mm")]])
         self.share.setText(percent(within))
         beyond = int(np.sum(np.abs(signed) > reach))
         extra = f"; {beyond} lie past ±{reach:.2g} mm" if beyond else ""
@@ -308,6 +312,7 @@ class Balance(QWidget):
         for part in (*self.columns, self.half):
             part.setVisible(report is not None)
         self.nothing.setVisible(report is None)
+        self.nothing.setText(self._cost(surface))
         if surface is None or surface.signed is None or report is None:
             return
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
@@ -326,6 +331,21 @@ class Balance(QWidget):
             candidates, held, aim.tolerance, aim.share, aim.noise_floor(self._noise(surface))
         )
         self.histogram.show_signed(surface.signed, aim.tolerance, report.within_share)
+
+    def _cost(self, item: Surface | Curve | None) -> str:
+        """Say what something costs that nothing measures, or all that is shown."""
+        if item is not None:
+            return f"{item.name}: {item.control_points} control points. Nothing measured judges it."
+        job, words = self.session.shown, []
+        curves = [curve for curve in job.all(Curve) if curve.visible]
+        surfaces = [surface for surface in job.all(Surface) if surface.visible]
+        for shown, name in ((curves, "curve"), (surfaces, "surface")):
+            if shown:
+                cost = sum(part.control_points for part in shown)
+                many = f"{len(shown)} {name}{'s' if len(shown) != 1 else ''}"
+                words.append(f"{many} with {cost} control points")
+        told = f"Shown: {', '.join(words)}. " if words else ""
+        return f"{told}Choose a surface or a spline to see what it costs and how far it is off."
 
     def _noise(self, item: Surface | Curve) -> float:
         """Return the noise of the item's points where it is known by now."""

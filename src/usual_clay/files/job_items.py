@@ -11,6 +11,7 @@ import numpy as np
 from usual_clay.core.check.deviation import LEVELS
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.relations import Relation
+from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement, Plane
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -88,7 +89,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         told["shape"] = asdict(shape) | {"point": shape.point.tolist(), "axis": shape.axis.tolist()}
         put("signed", item.signed)
     elif isinstance(item, Curve):
-        told["watches"] = item.watches
+        told |= {"watches": item.watches, "watched": item.watched and asdict(item.watched)}
         for name in ("knots", "points", "weights"):
             put(name, getattr(item.geometry, name))
         put("signed", item.signed)
@@ -246,8 +247,12 @@ def _curve(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> 
     )
     return Curve(
         **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read),
-        watches=text(told["watches"]),
+        watches=text(told["watches"]), watched=_watched(told.get("watched")),
     )  # fmt: skip
+
+
+def _watched(told: Told | None) -> RunSettings | None:
+    return None if told is None else RunSettings(**_tuples(told))
 
 
 def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Surface:

@@ -67,7 +67,9 @@ def read_svg(path: Path, view: str = "side") -> list[tuple[str, BSplineCurve]]:
             pieces_in_all += len(pieces)
             if pieces_in_all > MOST_PIECES:
                 raise FileError(f"{path.name} holds more than {MOST_PIECES} pieces of curves")
-            made += [(name, curve) for curve in _curves([(piece + origin) @ space for piece in pieces])]
+            made += [
+                (name, curve) for curve in _curves([(piece + origin) @ space for piece in pieces])
+            ]
     if not made:
         raise FileError(f"{path.name} holds no lines or curves")
     return made

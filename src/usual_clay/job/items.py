@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -208,12 +209,15 @@ class Curve(Followed):
         The other balances of control points and deviation that were computed.
     watches : str
         The point list that judges a curve that was fitted to it and then shaped by hand.
+    watched : RunSettings or None
+        How it was fitted: which part of the list judges it.
     """
 
     geometry: BSplineCurve
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
     watches: ItemId = ""
+    watched: RunSettings | None = None
 
     @property
     def control_points(self) -> int:

@@ -168,9 +168,9 @@ class PointsPage(QWidget):
         ]  # fmt: skip
         self._row(*level, into=column)
         self._row(
-            self._button("Onto a line", "From the first to the last of the chosen points",
+            self._button("To a line", "From the first to the last of the chosen points",
                          lambda c: flatten_points(session, c, "line")),
-            self._button("Onto a plane", "The plane that lies nearest to the chosen points",
+            self._button("To a plane", "The plane that lies nearest to the chosen points",
                          lambda c: flatten_points(session, c, "plane")),
             self._button("Gather in", "Draw them half way together, to sharpen a corner",
                          lambda c: gather_in(session, c)),
@@ -181,13 +181,13 @@ class PointsPage(QWidget):
         self.turn = number(-360, 360, 2, "°", "How far they are turned, in the curve's plane",
                            "Turn", 76)  # fmt: skip
         do = self._button("Do", "Scale and turn the chosen points", self._scale)
-        column.addWidget(Row("Scale and turn", self.factor, self.turn, do))
+        column.addWidget(Row("Scale and turn", self.factor, self.turn))
         self.about = Choice(
             (("middle", "About their own middle"), ("picked", "About a place that you click"))
         )
         self.about.set_value("middle")
         self.about.chosen.connect(self._pick_centre)
-        column.addWidget(Row("About", self.about))
+        column.addWidget(Row("About", self.about, do))
 
     def _pick_centre(self, word: str) -> None:
         self._centre = None

@@ -25,7 +25,7 @@ PLACES = (
 )  # fmt: skip
 FIRST = (
     ("fixed", "Stays where it is"), ("level", "Its tangent lies along x"),
-    ("upright", "Its tangent lies along z"), ("along", "Its tangent lies along the axis below"),
+    ("upright", "Its tangent lies along z"),
 )  # fmt: skip
 SECOND = (
     ("on curve", "Stays on another curve"), ("G0", "Meets another's end"),
@@ -34,12 +34,13 @@ SECOND = (
 THIRD = (
     ("distance", "Between start and end, along the axis below or straight"),
     ("own twin", "The curve is its own mirror image"),
-    ("square", "Ends on the mirror plane and square to it"),
+    ("along", "Its tangent lies along the axis below"),
 )  # fmt: skip
 AXES = (*((axis, f"The axis {axis}") for axis in "xyz"), ("straight", "The straight distance"))
+FOURTH = (("square to mirror", "Ends on the mirror plane and square to it"),)
 KINDS: dict[str, str] = {
     "G0": "joined", "G1": "tangent", "G2": "curved", "distance": "size", "own twin": "mirrored",
-    "square": "across",
+    "square to mirror": "across",
 }  # fmt: skip
 
 
@@ -55,7 +56,7 @@ class RelationsCard(Card):
         self._list.setContentsMargins(0, 0, 0, 0)
         self._shown: tuple | None = None
         self.column.addWidget(self._rows)
-        self.kinds = [Choice(FIRST), Choice(SECOND), Choice(THIRD)]
+        self.kinds = [Choice(options) for options in (FIRST, SECOND, THIRD, FOURTH)]
         for index, choice in enumerate(self.kinds):
             choice.chosen.connect(self._set_kind)
             self.column.addWidget(Row("Add" if index == 0 else "", choice))
@@ -84,6 +85,7 @@ class RelationsCard(Card):
         for choice in self.kinds:
             choice.set_value(kind)
         self.trouble.hide()
+        self._suggest()
         self.refresh()
 
     def _set_at(self, at: str) -> None:

@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.session import Session, sentence
-from usual_clay.core.arrays import as_places
+from usual_clay.core.arrays import Floats, as_places
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.check.live import LiveDistance, live_distance
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.relations import ClashError, RelatedSettings, Relation, hold
-from usual_clay.core.fit.run import Run, RunSettings
+from usual_clay.core.fit.run import Run, RunSettings, parts_of
 from usual_clay.core.fit.trace import Traced, trace
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import SplineError
@@ -160,9 +160,8 @@ def reshaped(
     hand drags, `live` tells how far its points lay before.
     """
     recipe = curve.recipe
-    watched = curve.watches
     if recipe is not None and recipe.kind == "spline":
-        watched = recipe.sources[0]
+        curve = replace(curve, watches=recipe.sources[0], watched=recipe.settings)
     drawn = recipe is not None and recipe.kind == "drawn" and recipe.settings.kind == "controls"
     made = replace(curve, geometry=geometry, recipe=None, made_of=None, candidates=())
     if recipe is not None and recipe.kind == "related":
@@ -173,26 +172,32 @@ def reshaped(
         recipe = replace(recipe, settings=replace(recipe.settings, points=places))
         made = replace(made, recipe=recipe)
         made = replace(made, made_of=basis_of(job, made))
-    return replace(made, watches=watched, signed=_judged(job, watched, made.geometry, live))
+    if live is not None:
+        return replace(made, signed=live.follow(made.geometry).distance)
+    points = judging_points(job, made)
+    signed = None if points is None else live_distance(made.geometry, points).distance
+    return replace(made, signed=signed)
 
 
-def _judged(
-    job: Job, watched: ItemId, geometry: BSplineCurve, live: LiveDistance | None
-) -> np.ndarray | None:
-    run = job.get(watched, PointList)
+def judging_points(job: Job, curve: Curve) -> Floats | None:
+    """Return the points that judge a curve: those of its run, or of its part of it."""
+    recipe = curve.recipe
+    fits = recipe is not None and recipe.kind == "spline"
+    run = job.get(recipe.sources[0] if fits else curve.watches, PointList)  # type: ignore[union-attr]
     if run is None:
         return None
-    if live is not None:
-        return live.follow(geometry).distance
-    return live_distance(geometry, run.points[run.kept]).distance
+    settings: RunSettings | None = recipe.settings if fits else curve.watched  # type: ignore[union-attr]
+    whole = Run(run.points[run.kept], run.closed)
+    if settings is None:
+        return whole.points
+    parts = parts_of(whole, settings.corners, settings.cuts)
+    return parts[min(settings.part, len(parts) - 1)].points
 
 
 def live_of(job: Job, curve: Curve) -> LiveDistance | None:
     """Return the distances of what judges a curve, for the drag that begins."""
-    recipe = curve.recipe
-    watched = recipe.sources[0] if recipe is not None and recipe.kind == "spline" else curve.watches
-    run = job.get(watched, PointList)
-    return None if run is None else live_distance(curve.geometry, run.points[run.kept])
+    points = judging_points(job, curve)
+    return None if points is None else live_distance(curve.geometry, points)
 
 
 def reshape(session: Session, curve: Curve, geometry: BSplineCurve, words: str) -> None:
