@@ -234,6 +234,7 @@ class TaskCard(Card):
         self._close()
         self.session.commit(job, what)
         self.session.choose(chosen)
+        self.session.choose_points(())
         if words:
             self.session.told.emit("news", words)
 

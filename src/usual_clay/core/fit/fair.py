@@ -109,6 +109,8 @@ def fair(curve: BSplineCurve, settings: FairSettings) -> Remade:
 def slim(curve: BSplineCurve, settings: SlimSettings) -> Remade:
     """Remake a curve with fewer control points, by number or as few as a tolerance allows.
 
+    Where fewer will not do, the curve stays as it is.
+
     Raises
     ------
     FitError
@@ -125,7 +127,11 @@ def slim(curve: BSplineCurve, settings: SlimSettings) -> Remade:
         made = fitter.fit(settings.controls, settings.knots)[0]
     else:
         wanted = RunSettings(max(12, settings.degree + 1), settings.degree, settings.knots)
-        made = trace(run, wanted, Aim(settings.within, 0.999)).fit.curve
+        most = max(len(curve.points) - 1, settings.degree + 1)
+        found = trace(run, wanted, Aim(settings.within, 0.999), limit=most)
+        if not found.report.met:
+            return Remade(curve, 0.0)
+        made = found.fit.curve
     return Remade(made, float(curve_foot_points(made, line)[2].max()))
 
 
