@@ -135,7 +135,7 @@ def test_control_points_are_dragged_held_nudged_and_typed_back(top) -> None:
     assert step[1:] == pytest.approx([0, 0], abs=1e-9)
     assert step[0] == pytest.approx(30 * per_pixel, abs=1.5 * per_pixel)
     leg = chosen(hands).geometry.points[3] - chosen(hands).geometry.points[2]
-    slid = drag_with_key(Qt.Key.Key_N, "n", QPoint(24, 3))
+    slid = drag_with_key(Qt.Key.Key_L, "l", QPoint(24, 3))
     assert np.cross(slid, leg) == pytest.approx([0, 0, 0], abs=1e-6 * np.linalg.norm(leg))
     assert np.linalg.norm(slid) > 5 * per_pixel
     # Arrows nudge by the step, which the brackets halve and double.

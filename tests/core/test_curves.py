@@ -107,6 +107,13 @@ def test_handles_set_tangent_and_radius_at_through_points() -> None:
     ahead, bend = bend_at(made, t[1])
     assert np.cross(ahead, bend)[2] == pytest.approx(1 / 6, rel=1e-6)
     assert curve_foot_points(plain, np.array(places))[2].max() < 1e-9
+    circle_of = [(5 * np.cos(a), 5 * np.sin(a), 0.0) for a in np.arange(8) * np.pi / 4]
+    closed = make_curve(DrawnSettings("through", tuple(circle_of), closed=True))
+    ends = curve_derivatives(closed, [0.0, 1.0], 2)
+    assert ends[:, 0] == pytest.approx(ends[:, 1], abs=1e-9)
+    assert np.linalg.norm(evenly(closed, 200), axis=1) == pytest.approx(5, abs=0.01)
+    with pytest.raises(SplineError, match="three points or more"):
+        make_curve(DrawnSettings("through", places[:2], closed=True))
     with pytest.raises(SplineError, match="no point 9"):
         make_curve(DrawnSettings("through", places, handles=(Handle(8, (1.0, 0, 0)),)))
 

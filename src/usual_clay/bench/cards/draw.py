@@ -70,6 +70,7 @@ class DrawCard(Card):
         self._done = done
         self._kind, self._plane, self._spacing = "controls", "view", "centripetal"
         self._shown: tuple = ()
+        self._closed = False
         self._stroke: DrawnSettings | None = None
         self.kinds = [Choice(KINDS), Choice(STRAIGHT), Choice(ROUNDS)]
         for index, choice in enumerate(self.kinds):
@@ -116,7 +117,12 @@ class DrawCard(Card):
         self.round = button("Round", "The rho of a quarter of a circle",
                             clicked=lambda: self._set_rho(ROUND))  # fmt: skip
         self.degree_row = Row("Degree", self.degree)
-        self.through_rows = [Row("Spacing", self.spacing), Row("Tension", self.tension, stretch=0)]
+        self.ends = Choice((("open", "Ends where it ends"),
+                            ("closed", "Comes back to the first point, smoothly")))  # fmt: skip
+        self.ends.set_value("open")
+        self.ends.chosen.connect(self._set_ends)
+        self.through_rows = [Row("Spacing", self.spacing), Row("Tension", self.tension, stretch=0),
+                             Row("Ends", self.ends)]  # fmt: skip
         self.corner_row = Row("Corners", self.corner, self.round)
         self.rho_row = Row("Rho", self.rho, stretch=0)
         for part in (self.degree_row, *self.through_rows, self.corner_row, self.rho_row):
@@ -188,6 +194,11 @@ class DrawCard(Card):
         self._spacing = spacing
         self.refresh()
 
+    def _set_ends(self, word: str) -> None:
+        self._closed = word == "closed"
+        self.ends.set_value(word)
+        self.refresh()
+
     def _settings(self) -> DrawnSettings:
         if self._kind == "stroke":
             return self._stroke or DrawnSettings("controls")
@@ -201,8 +212,9 @@ class DrawCard(Card):
         rho = ROUND if kind == "rectangle" and abs(rho - ROUND) < 0.006 else rho
         tension, corner = self.tension.number.value(), self.corner.value()
         return DrawnSettings(
-            kind, places, self.degree.value(), spacing, tension, rho, normal, corner
-        )
+            kind, places, self.degree.value(), spacing, tension, rho, normal, corner,
+            closed=self._closed and kind == "through",
+        )  # fmt: skip
 
     def refresh(self) -> None:
         settings = self._settings()

@@ -13,6 +13,8 @@ from usual_clay.bench.session import sentence
 from usual_clay.bench.stage.snapping import snap
 from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.closest import curve_foot_points
+from usual_clay.core.spline.curve import curve_derivatives
 from usual_clay.job.items import Curve
 
 if TYPE_CHECKING:
@@ -20,7 +22,7 @@ if TYPE_CHECKING:
 
 HINT = (
     "<b>Drag</b> a point; <b>Shift</b> takes several. While dragging, <b>X Y Z</b> hold it to an"
-    " axis, <b>N</b> to its leg, <b>F</b> flat; digits say how far. Arrows nudge."
+    " axis, <b>N</b> square to the curve, <b>L</b> to its leg, <b>F</b> flat; digits say how far."
 )
 GRAB = 9.0
 
@@ -62,7 +64,7 @@ def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
         event = yield
         if made is None and float(np.hypot(event.x - press.x, event.y - press.y)) < 3:
             continue
-        by = _typed(pane, _motion(pane, event, before, grabbed, curve.id))
+        by = _typed(pane, _motion(pane, event, before, grabbed, curve))
         places = before.copy()
         places[which] += by
         try:
@@ -90,14 +92,14 @@ def _typed(pane: Pane, by: Floats) -> Floats:
     return by if size < 1e-12 else wanted * by / size
 
 
-def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, own: str) -> Floats:
-    """Return how far the grabbed point goes: flat in the view, along an axis, or along a leg."""
+def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Curve) -> Floats:
+    """Return how far the grabbed point goes: flat in the view, or along what it is held to."""
     start = points[grabbed]
     origin, direction = pane.view.ray(at.x, at.y)
     sight = pane.view.camera.sight
-    along = _held(pane.hold, points, grabbed, origin, direction)
+    along = _held(pane.hold, points, grabbed, curve, (origin, direction))
     if along is None:
-        pane.snapped = snap(pane, at.x, at.y, own)
+        pane.snapped = snap(pane, at.x, at.y, curve.id)
         if pane.snapped is not None:
             return pane.snapped.place - start
         share = float((start - origin) @ sight) / float(direction @ sight)
@@ -112,12 +114,15 @@ def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, own: str) -> 
 
 
 def _held(
-    hold: str, points: Floats, grabbed: int, origin: Floats, direction: Floats
+    hold: str, points: Floats, grabbed: int, curve: Curve, ray: tuple[Floats, Floats]
 ) -> Floats | None:
     if hold in "xyz":
         return np.eye(3)["xyz".index(hold)]
-    if hold != "n":
+    if hold == "n":
+        return _normal(curve, points[grabbed])
+    if hold != "l":
         return None
+    origin, direction = ray
     # Of the two legs the one that the cursor lies nearer to.
     best: tuple[float, Floats] | None = None
     for other in (grabbed - 1, grabbed + 1):
@@ -131,6 +136,15 @@ def _held(
             if best is None or away < best[0]:
                 best = (away, leg)
     return None if best is None else best[1]
+
+
+def _normal(curve: Curve, place: Floats) -> Floats | None:
+    """Return the direction in which a curve bends nearest to a place, or away from it."""
+    t = curve_foot_points(curve.geometry, place[None])[0]
+    _, first, second = curve_derivatives(curve.geometry, t, 2)[:, 0]
+    bend = second - (second @ first) / max(float(first @ first), 1e-300) * first
+    size = float(np.linalg.norm(bend))
+    return bend / size if size > 1e-9 * float(np.linalg.norm(first)) else None
 
 
 def nudge(pane: Pane, step: tuple[int, int]) -> None:

@@ -45,7 +45,7 @@ TOOLS: dict[str | None, Start] = {
     "mark points": choose_points,
     "brush points": brush_points,
 }
-HOLDS = ("x", "y", "z", "n", "f")
+HOLDS = ("x", "y", "z", "n", "l", "f")
 NUDGES = {
     Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
     Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1),
@@ -89,7 +89,7 @@ class Pane(QWidget):
         self._takes_away = False
         self._drawn: tuple[Floats, bool] | None = None
         self._last: Pointer | None = None
-        # What a drag is held to: an axis, a leg (n), or flat in the view (f).
+        # What a drag is held to: an axis, the normal (n), a leg (l), or flat in the view (f).
         self.hold = "f"
         # Digits that were typed during a drag, and what the cursor is drawn to.
         self.typed = ""

@@ -4,20 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
+from usual_clay.bench.stage import picking
 from usual_clay.bench.stage.reference_layers import curve_points_shown
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.outline import OutlineError, OutlineSettings, find_outline
+from usual_clay.core.picture.placement import to_flat, to_space
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.core.spline.parts import at_length, crossings, length_of
-from usual_clay.job.items import Curve, ItemId, PointList
+from usual_clay.files.picture_file import decode
+from usual_clay.job.items import Curve, ItemId, Picture, PointList, Scan, Surface
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -65,6 +70,10 @@ def snap(pane: Pane, x: float, y: float, but: ItemId | None = None) -> Snap | No
         return best[1]
     if near:
         return _on_curve(pane, near[0], x, y)
+    target = picking.under(pane.scene, pane.view, x, y)
+    item = None if target is None else pane.session.shown.items.get(target.item)
+    if target is not None and isinstance(item, Scan | Surface):
+        return Snap(target.hit.point, f"on {item.name}")
     return None
 
 
@@ -110,6 +119,20 @@ def _points(pane: Pane, curves: list[Curve], near: list[Curve]) -> Iterator[tupl
         if points.visible and len(points.kept):
             outline = points.recipe is not None and points.recipe.kind == "outline"
             yield points.points[points.kept], "outline" if outline else f"point of {points.name}"
+    if pane.scene.shown.pictures:
+        for picture in pane.session.shown.all(Picture):
+            if picture.visible and len(pixels := _outline_of(picture.data)):
+                flat = to_flat(picture.placement, picture.size, pixels)
+                yield to_space(picture.placement, flat), "outline of the picture"
+
+
+@lru_cache(maxsize=8)
+def _outline_of(data: bytes) -> Floats:
+    """Return the outline of what stands out in a picture, in pixels; empty where nothing does."""
+    try:
+        return find_outline(decode(data), OutlineSettings()).pixels
+    except OutlineError:
+        return np.zeros((0, 2))
 
 
 def _centre(curve: Curve) -> Floats:

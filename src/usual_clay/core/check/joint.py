@@ -54,7 +54,8 @@ class Joint:
         name = f"G{self.grade}" if self.grade >= 0 else "open"
         return (
             f"{name}: gap {self.gap:.3f} mm, {np.degrees(self.angle):.2f}°,"
-            f" curvature step {100 * self.curvature_share:.1f} %"
+            f" curvature step {100 * self.curvature_share:.1f} %, its flow"
+            f" {100 * self.flow_share:.1f} %"
         )
 
 

@@ -82,6 +82,8 @@ class DrawnSettings:
         How far from its corners a rectangle is rounded, mm.
     handles : tuple of Handle
         At through-points.
+    closed : bool
+        Whether a curve through points comes back to the first, smoothly.
     """
 
     kind: CurveKind = "through"
@@ -93,6 +95,7 @@ class DrawnSettings:
     normal: Place = (0.0, 0.0, 1.0)
     corner: float = 0.0
     handles: tuple[Handle, ...] = ()
+    closed: bool = False
 
     @property
     def array(self) -> Floats:
@@ -112,6 +115,8 @@ def make_curve(settings: DrawnSettings) -> BSplineCurve:
         raise SplineError(f"no curve is called {settings.kind!r}")
     if len(points) < FEWEST[settings.kind] or not np.isfinite(points).all():
         raise SplineError(f"a {settings.kind} needs {FEWEST[settings.kind]} points")
+    if settings.kind == "through" and settings.closed:
+        return closed_through(points, settings.spacing, settings.tension)
     if settings.kind == "through":
         return through_points(
             points, settings.degree, settings.spacing, settings.tension, settings.handles
@@ -161,9 +166,7 @@ def through_points(
     """
     _apart(points)
     degree = min(degree, len(points) - 1, HIGHEST_DEGREE)
-    steps = np.linalg.norm(np.diff(points, axis=0), axis=1) ** POWERS[spacing]
-    t = np.concatenate([[0], np.cumsum(steps)])
-    t /= t[-1]
+    t = _parameters(points, spacing)
     if degree % 2 == 0 and degree > 1:
         degree -= 1
     if handles:
@@ -179,6 +182,38 @@ def through_points(
         straight = np.stack([np.interp(sites, t, column) for column in points.T], axis=1)
         control = (1 - tension) * control + tension * straight
     return BSplineCurve(knots, control)
+
+
+def closed_through(
+    points: Floats, spacing: Spacing = "centripetal", tension: float = 0.0
+) -> BSplineCurve:
+    """Interpolate points by a periodic cubic, and on to the first again; its knots are clamped.
+
+    Raises
+    ------
+    SplineError
+    """
+    if len(points) < 3:
+        raise SplineError("a closed curve goes through three points or more")
+    ring = np.concatenate([points, points[:1]])
+    _apart(ring)
+    t = _parameters(ring, spacing)
+    spline = make_interp_spline(t, ring, 3, bc_type="periodic")
+    knots = np.concatenate([np.zeros(4), t[1:-1], np.ones(4)])
+    sites = greville(knots, 3)
+    # It lies in the space of the clamped knots, so that interpolating it gives it again.
+    control = np.linalg.solve(collocation(knots, 3, sites), spline(sites))
+    if tension > 0:
+        straight = np.stack([np.interp(sites, t, column) for column in ring.T], axis=1)
+        control = (1 - tension) * control + tension * straight
+    return BSplineCurve(knots, control)
+
+
+def _parameters(points: Floats, spacing: Spacing) -> Floats:
+    """Return the parameters of through-points on [0, 1]."""
+    steps = np.linalg.norm(np.diff(points, axis=0), axis=1) ** POWERS[spacing]
+    t = np.concatenate([[0], np.cumsum(steps)])
+    return t / t[-1]
 
 
 def _with_handles(
