@@ -14,6 +14,7 @@ from scipy.spatial import cKDTree
 
 from tests.bench.conftest import NONE, SHIFT, Hands
 from tests.bench.test_trace import chosen, draw, seen, top
+from tests.core.test_demo_curves import top_truth
 from usual_clay.bench.edits.curves import relations_of
 from usual_clay.bench.gestures.drag_handle import paddles
 from usual_clay.core.check.joint import joint
@@ -22,7 +23,7 @@ from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_derivatives, curve_points
 from usual_clay.core.spline.parts import evenly, length_of
 from usual_clay.files.job_file import read_job
-from usual_clay.job.items import Curve, PointList
+from usual_clay.job.items import Curve, Picture, PointList
 from usual_clay.job.remake import is_stale
 
 __all__ = ["top"]
@@ -352,3 +353,41 @@ def test_a_run_is_traced_in_parts_and_told_as_arcs(with_demo: Hands) -> None:
     session.choose(run.id)
     card = offer(hands, "arc")
     assert "mm of it are an arc of radius" in card.words.text()
+
+
+def test_the_top_outline_is_drawn_over_its_picture_and_twinned(with_demo: Hands) -> None:
+    hands, session, window = with_demo, with_demo.session, with_demo.window
+    wanted = next(c for c in session.job.all(Curve) if c.name == "Top outline, front").geometry
+    for curve in list(session.job.all(Curve)):
+        session.set_flag(curve.id, "visible", False)
+    picture = next(p for p in session.job.all(Picture) if p.name == "Top")
+    session.set_flag(picture.id, "visible", True)
+    window.set_station("Trace")
+    for switch in ("scan", "surfaces"):
+        window.stage.switch(switch, False)
+    session.choose(None)
+    window.stage.look("top")
+    window.stage.swap()
+    hands.wait()
+    pane = window.stage.side
+    QTest.mouseClick(window.rail.tools["draw"], Qt.MouseButton.LeftButton)
+    hands.press("top")
+    hands.press("nothing")
+    # A hand sets points to the pixel, no nearer.
+    for place in wanted.points:
+        QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, seen(pane, place))
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    front = chosen(hands)
+    assert front.control_points <= 8
+    assert front.geometry.points[:, 2] == pytest.approx(0)
+    away = cKDTree(top_truth()).query(evenly(front.geometry, 800))[0]
+    assert np.quantile(away, 0.95) < 0.1
+    hands.press("make")
+    hands.press("Twin")
+    twin = chosen(hands)
+    original = session.job.items[front.id]
+    assert isinstance(original, Curve)
+    assert twin.geometry.points == pytest.approx(original.geometry.points * [1, -1, 1])
+    assert joint(original.geometry, twin.geometry).grade >= 1
+    away = cKDTree(top_truth()).query(evenly(twin.geometry, 800))[0]
+    assert np.quantile(away, 0.95) < 0.1

@@ -13,7 +13,7 @@ from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
-from usual_clay.bench.widgets import label, rule
+from usual_clay.bench.widgets import Pace, label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.budget import Candidate, front_of
@@ -276,6 +276,7 @@ class Balance(QWidget):
         self.spread_title = label("How the error is spread", role="group")
         self.chart, self.histogram = Chart(), Histogram()
         self.chart.taken.connect(self._take)
+        self._known: tuple[object, float] = (None, 0.0)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 8, 12, 6)
         row.setSpacing(12)
@@ -299,8 +300,9 @@ class Balance(QWidget):
                 row.addWidget(self.half)
             row.addWidget(part, stretch)
             self.columns.append(part)
+        pace = Pace(self, lambda: session.is_proposing, self.refresh)
         for signal in (session.job_changed, session.chosen_changed, session.searching):
-            signal.connect(self.refresh)
+            signal.connect(pace.ask)
         self.refresh()
 
     def refresh(self) -> None:
@@ -352,7 +354,11 @@ class Balance(QWidget):
         if isinstance(item, Curve):
             source = item.recipe.sources[0] if item.recipe and item.recipe.sources else item.watches
             run = self.session.job.get(source, PointList)
-            return 0.0 if run is None else Run(run.points[run.kept], run.closed).noise
+            if run is None:
+                return 0.0
+            if self._known[0] is not run:
+                self._known = (run, Run(run.points[run.kept], run.closed).noise)
+            return self._known[1]
         measured = self.session.measured(item)
         if measured is None or item.recipe is None:
             return 0.0

@@ -92,6 +92,8 @@ class Session(QObject):
         # What clicks and drags are drawn to: "things", "grid" or "nothing".
         self.snapping = "things"
         self.nudge_step = 0.1
+        # The view in which a hand drags just now.
+        self.dragging: object | None = None
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
         self.lit: list[Floats] = []
         self._saved = self.job
@@ -113,6 +115,11 @@ class Session(QObject):
     @property
     def is_saved(self) -> bool:
         return self.job is self._saved
+
+    @property
+    def is_proposing(self) -> bool:
+        """Whether a gesture or a card shows a job that is not kept yet."""
+        return self._proposal is not None
 
     def propose(self, job: Job | None) -> None:
         """Show a job that is not kept yet; None drops it."""

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
-from usual_clay.bench.widgets import label
+from usual_clay.bench.widgets import Pace, label
 from usual_clay.core.check.deviation import Report, percent
 from usual_clay.job.items import (
     Curve,
@@ -73,6 +73,7 @@ class ShelfRow(QFrame):
     def __init__(self, session: Session, item: Item) -> None:
         super().__init__()
         self.session, self.item = session, item
+        self.stale = isinstance(item, Followed) and is_stale(session.shown, item)
         chosen = session.chosen == item.id
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"{item.name}, {_kind_word(item)}")
@@ -199,8 +200,10 @@ class Shelf(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._shown: tuple = ()
-        session.job_changed.connect(self.refresh)
-        session.chosen_changed.connect(self.refresh)
+        self._ordered: list[ShelfRow] = []
+        pace = Pace(self, lambda: session.is_proposing, self.refresh)
+        session.job_changed.connect(pace.ask)
+        session.chosen_changed.connect(pace.ask)
         self.refresh()
 
     def refresh(self) -> None:
@@ -213,7 +216,39 @@ class Shelf(QScrollArea):
             for a, b in zip(shown, self._shown, strict=True)
         ):  # fmt: skip
             return
+        same_rows = self._shown and shown[:2] == self._shown[:2] and [
+            (item.id, item.visible) for item in job.items.values()
+        ] == [(row.item.id, row.item.visible) for row in self._ordered]  # fmt: skip
         self._shown = shown
+        if same_rows:
+            self._renew()
+        else:
+            self._rebuild()
+
+    def _renew(self) -> None:
+        """Make only those rows anew whose items have changed: a drag changes one at each move."""
+        job = self.session.shown
+        for index, old in enumerate(self._ordered):
+            item = job.items[old.item.id]
+            stale = isinstance(item, Followed) and is_stale(job, item)
+            if item is old.item and stale == old.stale:
+                continue
+            row = self._row(item)
+            self._column.replaceWidget(old, row)
+            if old.hasFocus():
+                row.setFocus()
+            old.hide()
+            old.deleteLater()
+            self._ordered[index] = row
+
+    def _row(self, item: Item) -> ShelfRow:
+        row = ShelfRow(self.session, item)
+        row.menu_wanted.connect(self.menu_wanted)
+        self.rows[item.id] = row
+        return row
+
+    def _rebuild(self) -> None:
+        job = self.session.shown
         focused = next((key for key, row in self.rows.items() if row.hasFocus()), None)
         body = QWidget()
         body.setObjectName("panel")
@@ -240,11 +275,10 @@ class Shelf(QScrollArea):
                 empty.setContentsMargins(5, 0, 5, 4)
                 column.addWidget(empty)
             for item in items:
-                row = ShelfRow(session, item)
-                row.menu_wanted.connect(self.menu_wanted)
-                self.rows[item.id] = row
-                column.addWidget(row)
+                column.addWidget(self._row(item))
         column.addStretch(1)
+        self._column = column
+        self._ordered = [self.rows[key] for key in job.items]
         # The old rows may be in the middle of an event of their own: they go when it is over.
         old = self.takeWidget()
         self.setWidget(body)

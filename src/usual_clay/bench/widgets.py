@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtCore import QSignalBlocker, Qt, QTimer, Signal
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -21,6 +21,9 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+
+# While a hand drags, panels that are not under its eye follow so often, ms.
+NOW_AND_THEN = 250
 
 
 def button(
@@ -53,6 +56,32 @@ def label(words: str = "", role: str = "", wraps: bool = False) -> QLabel:
         made.setProperty("role", role)
     made.setWordWrap(wraps)
     return made
+
+
+class Pace(QTimer):
+    """Lets a panel follow at once, but only now and then while a hand drags: it is looked at then.
+
+    Parameters
+    ----------
+    hurries : callable
+        Tells whether a hand is dragging.
+    follow : callable
+        What the panel does.
+    """
+
+    def __init__(
+        self, parent: QWidget, hurries: Callable[[], bool], follow: Callable[[], None]
+    ) -> None:
+        super().__init__(parent, singleShot=True, interval=NOW_AND_THEN)
+        self._hurries, self._follow = hurries, follow
+        self.timeout.connect(follow)
+
+    def ask(self) -> None:
+        if not self._hurries():
+            self.stop()
+            self._follow()
+        elif not self.isActive():
+            self.start()
 
 
 def rule(upright: bool = False) -> QFrame:

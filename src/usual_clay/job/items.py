@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -145,14 +146,14 @@ class PointList(Followed):
         object.__setattr__(self, "points", frozen(self.points))
         object.__setattr__(self, "out", frozen(self.out, "int64"))
 
-    @property
+    @cached_property
     def is_out(self) -> Bools:
         """Which points are taken out, (n,)."""
         mask = np.zeros(len(self.points), dtype=bool)
         mask[self.out] = True
         return mask
 
-    @property
+    @cached_property
     def kept(self) -> Ints:
         """The points that are not taken out."""
         return np.setdiff1d(np.arange(len(self.points)), self.out)

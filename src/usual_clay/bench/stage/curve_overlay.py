@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from pyqtgraph.functions import arrayToQPath, arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
@@ -16,6 +17,8 @@ from usual_clay.core.spline.curve import BSplineCurve
 # The longest quill is this share of the view's height at scale 1.
 TALLEST = 0.16
 MOST_QUILLS = 220
+# Places of the line through the tips.
+FINE = 500
 
 
 def draw_polygon(
@@ -71,7 +74,7 @@ def draw_ghost(painter: QPainter, view: View, curve: BSplineCurve) -> None:
     painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     places = view.project(curve_points_shown(curve))[:, :2]
-    painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in places]))
+    painter.drawPolyline(arrayToQPolygonF(*places.T))
 
 
 def draw_comb(
@@ -101,16 +104,16 @@ def draw_comb(
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(QPen(teal, 0.7))
     step = max(1, round(len(feet) / (MOST_QUILLS * density)))
-    painter.drawLines(
-        [QLineF(*foot, *tip) for foot, tip in zip(feet[::step], tips[::step], strict=True)]
-    )
+    quill = np.stack([feet[::step], tips[::step]], axis=1).reshape(-1, 2)
+    painter.drawPath(arrayToQPath(*quill.T, connect="pairs"))
     teal.setAlpha(220)
     painter.setPen(QPen(teal, 1.3))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     # The line breaks where the bend changes its side.
     cuts = np.flatnonzero(np.einsum("nk,nk->n", unit[1:], unit[:-1]) < 0) + 1
     for part in np.split(tips, cuts):
-        painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in part]))
+        thin = part[:: max(1, len(tips) // FINE)]
+        painter.drawPolyline(arrayToQPolygonF(*np.concatenate([thin, part[-1:]]).T))
     painter.setPen(QPen(QColor(palette.PANEL), 1.2))
     painter.setBrush(QColor(palette.ACCENT))
     if len(comb.inflections):

@@ -203,18 +203,24 @@ class Pane(QWidget):
             old = session.job.get(curve.id, Curve)
             if old is not None and old.geometry is not curve.geometry:
                 curve_overlay.draw_ghost(painter, self.view, old.geometry)
-            if session.comb_scale > 0:
+            if self._shows_combs():
                 comb = self.scene.comb(curve)
                 curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
                                         session.comb_density)  # fmt: skip
             if self.scene.shown.net:
                 self._paint_points(painter, curve, curve is chosen)
-        if chosen is not None and chosen.visible and session.comb_scale > 0:
+        if chosen is not None and chosen.visible and self._shows_combs():
             # What meets it is judged with it.
             for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
                 comb = self.scene.comb(other)
                 curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
                                         session.comb_density, self.scene.comb(chosen))  # fmt: skip
+
+    def _shows_combs(self) -> bool:
+        """Tell whether combs are shown: while a hand drags, in the view that it drags in."""
+        session = self.session
+        elsewhere = session.dragging is not None and session.dragging is not self
+        return session.comb_scale > 0 and not elsewhere
 
     def _paint_points(self, painter: QPainter, curve: Curve, chosen: bool) -> None:
         """Draw the points of a curve that can be dragged, and its handles."""
@@ -303,6 +309,7 @@ class Pane(QWidget):
     def _begin(self, gesture: Gesture) -> None:
         self.drop_gesture()
         self._gesture = gesture
+        self.session.dragging = self
         self._step(None)
 
     def _step(self, pointer: Pointer | None) -> None:
@@ -310,14 +317,15 @@ class Pane(QWidget):
             try:
                 self._gesture.send(pointer)  # type: ignore[arg-type]
             except StopIteration:
-                self._gesture = None
+                self._gesture = self.session.dragging = None
+                self.session.tool_changed.emit()
 
     def drop_gesture(self) -> bool:
         """End a gesture without keeping what it did; tell whether there was one."""
         if self._gesture is None:
             return False
         self._gesture.close()
-        self._gesture = None
+        self._gesture = self.session.dragging = None
         self.typed, self.snapped = "", None
         self.session.propose(None)
         return True

@@ -10,6 +10,9 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 
+# What is shown while a hand drags need not be nearer than a millionth of the curve.
+LIVE_STEP = 1e-6
+
 
 @dataclass(frozen=True, eq=False)
 class LiveDistance:
@@ -44,7 +47,7 @@ class LiveDistance:
         near = np.flatnonzero((self.t >= low) & (self.t <= high))
         t, distance = self.t.copy(), self.distance.copy()
         if len(near):
-            found = curve_foot_points(curve, self.points[near], self.t[near])
+            found = curve_foot_points(curve, self.points[near], self.t[near], LIVE_STEP)
             t[near], distance[near] = found[0], found[2]
         return LiveDistance(self.points, curve, t, distance)
 

@@ -180,9 +180,18 @@ def _newton_step(
 
 
 def curve_foot_points(
-    curve: BSplineCurve, points: Floats, seed: Floats | None = None
+    curve: BSplineCurve, points: Floats, seed: Floats | None = None, close: float = 1e-11
 ) -> tuple[Floats, Floats, Floats]:
     """Find the foot point of every point on a curve.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+    seed : (n,) array, optional
+        Parameters to start from.
+    close : float
+        A point is done when its next move is shorter than this share of the domain; the distance
+        is then right to a small fraction of that, as its error is of second order.
 
     Returns
     -------
@@ -214,7 +223,7 @@ def curve_foot_points(
         moved = np.clip(here + np.clip(step, (low - high) / 4, (high - low) / 4), low, high)
         t[active] = moved
         # Only those that still move are asked again.
-        active = active[np.abs(moved - here) > 1e-13 * (high - low)]
+        active = active[np.abs(moved - here) > close * (high - low)]
         if not len(active):
             break
     feet = curve_points(curve, best_t)
