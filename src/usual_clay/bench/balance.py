@@ -283,6 +283,7 @@ class Balance(QWidget):
         self.nothing = label(
             "Choose a surface or a spline to see what it costs and how far it is off.", role="soft"
         )
+        self.nothing.setWordWrap(True)
         self.nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
         row.addWidget(self.nothing, 1)
         self.half = rule(upright=True)

@@ -244,6 +244,7 @@ def _spline(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.job.items import PointList
 
     _gather(window, PointList, "Centre outline")
+    _hide_curves(window)
     outline = next(p for p in window.session.job.all(PointList) if p.name == "Centre outline")
     window.session.choose(outline.id)
     window.set_station("Trace")
@@ -257,11 +258,45 @@ def _spline(window) -> None:  # type: ignore[no-untyped-def]
     window.stage.swap()
 
 
+def _hide_curves(window, *but: str) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.job.items import Curve
+
+    for curve in list(window.session.job.all(Curve)):
+        if curve.name not in but:
+            window.session.set_flag(curve.id, "visible", False)
+
+
+def _pair(window) -> None:  # type: ignore[no-untyped-def]
+    """The gill plate's edge paired into space, with both of its views."""
+    from usual_clay.bench.gestures.look import zoom
+    from usual_clay.job.items import Curve
+
+    _open_demo(window)
+    window.set_station("Trace")
+    window.stage.switch("surfaces", False)
+    curves = {curve.name: curve for curve in window.session.job.all(Curve)}
+    _hide_curves(window, "Gill edge, side", "Gill edge, top")
+    window.session.choose(curves["Gill edge, side"].id)
+    settle(window)
+    window.task("pair")
+    card = window.cards.card
+    card.sources[1].setCurrentIndex(card.sources[1].findData(curves["Gill edge, top"].id))
+    window.session.set_comb(0.0)
+    window.stage.look("top")
+    settle(window)
+    for pane, times in ((window.stage.free, 8), (window.stage.side, 12)):
+        place = curves["Gill edge"].geometry.points.mean(axis=0)
+        x, y, _ = pane.view.project(place[None])[0]
+        zoom(pane, float(x), float(y), times)
+        pane.rest()
+
+
 def _draw(window) -> None:  # type: ignore[no-untyped-def]
     """A curve being drawn over the top picture by its control points."""
     from usual_clay.job.items import Picture
 
     _gather(window, Picture, "Top")
+    _hide_curves(window)
     window.session.choose(None)
     window.set_station("Trace")
     for switch in ("scan", "surfaces"):
@@ -303,6 +338,7 @@ VIEWS: dict[str, Callable] = {
     "simple-shape": _shape,
     "trace-spline": _spline,
     "trace-draw": _draw,
+    "trace-pair": _pair,
     "finder": _finder,
     "keys": _keys,
 }
