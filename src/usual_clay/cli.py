@@ -7,6 +7,7 @@ import json
 import os
 import sys
 import time
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -16,8 +17,9 @@ from usual_clay.cli_points import add_points_command
 from usual_clay.cli_scan import add_scan_commands
 from usual_clay.cli_trace import add_trace_command
 from usual_clay.core.check.deviation import Aim, ToleranceError, judge, percent
-from usual_clay.core.fit.budget import Search, to_tolerance
-from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
+from usual_clay.core.fit.budget import Search, front_of, knee_of, to_tolerance
+from usual_clay.core.fit.drape import KNOT_RULES, Drape, DrapeSettings, drape
+from usual_clay.core.fit.fairness import fairness_of
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import FitError
@@ -74,7 +76,7 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.add_argument("--tolerance", type=float, required=True, metavar="MM")
     fit.add_argument("--share", type=float, default=0.95, help="of the points; default 0.95")
     fit.add_argument("--controls", default="auto", metavar="auto|NUxNV")
-    fit.add_argument("--knots", choices=["even"], default="even")
+    fit.add_argument("--knots", choices=list(KNOT_RULES), default="even")
     fit.add_argument("--smooth", type=float, default=0.2, metavar="S", help="0 to 1; default 0.2")
     fit.add_argument(
         "--reach", type=float, default=40.0, metavar="P",
@@ -88,6 +90,10 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.add_argument("--limit", type=int, default=50, help="most control points along u or v")
     fit.add_argument("--out", type=Path, required=True, help="STEP or IGES file to write")
     fit.add_argument("--report", type=Path, help="JSON file to write the figures to")
+    fit.add_argument(
+        "--front", type=Path, metavar="OUT.csv",
+        help="CSV of the best deviation for each number of control points",
+    )  # fmt: skip
     fit.set_defaults(command=_fit)
 
 
@@ -106,6 +112,10 @@ def _fit(options: argparse.Namespace) -> int:
     if counts is None:
         found: Search = to_tolerance(sample, settings, aim, options.limit)
         fitted, words = found.drape, found.words
+        if options.front is not None:
+            _write_front(options.front, found, aim, sample.noise)
+    elif options.front is not None:
+        raise InputError("--front needs --controls auto: the search is what finds it")
     else:
         fitted = drape(sample, settings.sized(*counts))
     report = judge(fitted.feet.signed, aim)
@@ -120,6 +130,9 @@ def _fit(options: argparse.Namespace) -> int:
         "p95": report.p95,
         "max": report.max,
         "noise": sample.noise,
+        "knots": {"u": fitted.surface.knots_u.tolist(), "v": fitted.surface.knots_v.tolist()},
+        "method": f"least squares, {options.knots} knots, foot points corrected",
+        "fairness": asdict(fairness_of(sample, settings.sized(nu, nv), fitted, aim)),
         "seconds": time.perf_counter() - started,
         "met": report.met,
     }
@@ -131,6 +144,20 @@ def _fit(options: argparse.Namespace) -> int:
         f" {report.at_share:.3f} mm."
     )
     return MET if report.met else NOT_MET
+
+
+def _write_front(path: Path, found: Search, aim: Aim, noise: float) -> None:
+    """Write the trade-off front, with the noise floor and the knee marked."""
+    front = front_of(found.candidates, aim.share)
+    knee = knee_of(front, aim.share)
+    lines = ["control points,nu,nv,deviation [mm],knee,below noise"]
+    for candidate in front:
+        deviation = candidate.deviation(aim.share)
+        marks = int(candidate is knee), int(deviation < aim.noise_floor(noise))
+        lines.append(
+            f"{candidate.total},{candidate.nu},{candidate.nv},{deviation:.6f},{marks[0]},{marks[1]}"
+        )
+    write_text(path, "\n".join(lines) + "\n")
 
 
 def _counts(told: str) -> tuple[int, int] | None:

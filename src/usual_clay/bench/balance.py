@@ -16,7 +16,7 @@ from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.widgets import Pace, label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.budget import Candidate, front_of
+from usual_clay.core.fit.budget import Candidate, front_of, knee_of
 from usual_clay.core.fit.run import Run
 from usual_clay.job.items import Curve, PointList, Surface
 from usual_clay.job.remake import is_stale
@@ -92,14 +92,18 @@ class Chart(QWidget):
         self.held = pg.ScatterPlotItem(
             size=13, pen=pg.mkPen(palette.PANEL, width=1.5), brush=QColor(palette.CHOSEN)
         )
+        self.knee = pg.ScatterPlotItem(
+            size=15, pen=pg.mkPen(palette.ACCENT, width=1.4), brush=QColor(0, 0, 0, 0)
+        )
+        self.knee_words = pg.TextItem("knee", color=palette.ACCENT_INK, anchor=(-0.25, 0.9))
         self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(0, 1))
         self.noise_words = pg.TextItem(color=palette.SOFT_INK, anchor=(0, 0))
         self.note = pg.TextItem(color=palette.NOTE_INK, fill=QColor(palette.NOTE), anchor=(0, 1))
-        for words in (self.tolerance_words, self.noise_words, self.note):
+        for words in (self.tolerance_words, self.noise_words, self.note, self.knee_words):
             words.setFont(text_font(8.5))
         for item in (self.noise, self.tolerance, self.held_line, self.others, self.front_line,
-                     self.front_dots, self.held, self.tolerance_words, self.noise_words,
-                     self.note):  # fmt: skip
+                     self.front_dots, self.knee, self.held, self.tolerance_words,
+                     self.noise_words, self.knee_words, self.note):  # fmt: skip
             self.plot.addItem(item, ignoreBounds=True)
         self._places: list[tuple[float, float, Candidate]] = []
         self._front: list[tuple[float, float, Candidate]] = []
@@ -127,6 +131,13 @@ class Chart(QWidget):
         xs, ys = [p[0] for p in self._front], [p[1] for p in self._front]
         self.front_line.setData(xs, ys)
         self.front_dots.setData(xs, ys)
+        knee = knee_of(front, share)
+        self.knee.setVisible(knee is not None)
+        self.knee_words.setVisible(knee is not None)
+        if knee is not None:
+            x, y, _ = self._place(knee, share)
+            self.knee.setData([x], [y])
+            self.knee_words.setPos(x, y)
         line = float(np.log10(tolerance))
         self.tolerance.setValue(line)
         left = self._set_range(held, line, floor)
@@ -136,7 +147,7 @@ class Chart(QWidget):
         self.noise_words.setVisible(floor > 0)
         if floor > 0:
             self.noise.setRegion((-9.0, float(np.log10(floor))))
-            self.noise_words.setText(f"scan noise {floor:.3f}")
+            self.noise_words.setText(f"noise {floor:.3f}: below it points only copy noise")
             self.noise_words.setPos(left, float(np.log10(floor)))
         self._show_held(held)
 

@@ -111,7 +111,7 @@ def _top_outline(job: Job) -> Job:
 
 
 def gill_edge(count: int = 60) -> Floats:
-    """Return places on the true upper rear edge of the gill plate, (count, 3)."""
+    """Return places on the true upper rear edge of the right gill plate, (count, 3)."""
     height = np.linspace(*GILL_HEIGHTS, count)
     x = 30.0 - 0.035 * (height + 1.0) ** 2
     _, _, _, centre = profile(x)
@@ -120,7 +120,7 @@ def gill_edge(count: int = 60) -> Floats:
         middle = (low + high) / 2
         inside = carved(np.stack([x, middle, height + centre], axis=1)) < 0
         low, high = np.where(inside, middle, low), np.where(inside, high, middle)
-    return np.stack([x, low, height + centre], axis=1)
+    return np.stack([x, -low, height + centre], axis=1)
 
 
 def _gill_edge(job: Job) -> Job:

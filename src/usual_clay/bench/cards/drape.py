@@ -26,6 +26,13 @@ FRAMES = (
     ("locked", "Along two world axes of your choice"),
 )
 
+KNOTS = (
+    ("even", "Spread evenly: some prefer their look"),
+    ("adaptive", "Closer where the shape needs them"),
+    ("u", "Adaptive along u, even along v"),
+    ("v", "Adaptive along v, even along u"),
+)
+RULES = {"even": "even", "adaptive": "adaptive", "u": "adaptive u", "v": "adaptive v"}
 SIDES = (
     ("follow", "The long sides follow the region where it tapers"),
     ("straight", "The long sides are those of the frame's rectangle"),
@@ -59,11 +66,14 @@ class DrapeCard(Card):
         self.plane.currentTextChanged.connect(lambda name: self._set("frame", plane=name))
         self.sides = Choice(SIDES)
         self.sides.chosen.connect(lambda name: self._set("sides", sides=name))
+        self.knots = Choice(KNOTS)
+        self.knots.chosen.connect(lambda word: self._set("knots", knots=RULES[word]))
         times = label("×")
         self.column.addWidget(
             Row("Control points", self.nu, times, self.nv, label("u × v", "soft"))
         )
         self.column.addWidget(Row("Degree", self.degree))
+        self.column.addWidget(Row("Knots", self.knots))
         self.column.addWidget(Row("Smoothness", self.smoothness, stretch=0))
         self.column.addWidget(Row("Reach", self.reach, stretch=0))
         self.column.addWidget(Row("Frame", self.frame, self.plane))
@@ -152,7 +162,7 @@ class DrapeCard(Card):
             )
         changeable = region is not None and not surface.locked
         for part in (self.nu, self.nv, self.degree, self.smoothness, self.reach, self.frame,
-                     self.plane, self.sides):  # fmt: skip
+                     self.plane, self.sides, self.knots):  # fmt: skip
             part.setEnabled(changeable)
         if recipe is None:
             return
@@ -171,6 +181,7 @@ class DrapeCard(Card):
         self.reach.set_value(round(settings.reach * 100))
         self.frame.set_value(settings.frame)
         self.sides.set_value(settings.sides)
+        self.knots.set_value(next(word for word, rule in RULES.items() if rule == settings.knots))
         self.plane.setVisible(settings.frame == "locked")
 
     def _show_result(self, surface: Surface) -> None:

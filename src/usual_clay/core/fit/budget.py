@@ -9,13 +9,16 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, frozen
 from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge, percent
+from usual_clay.core.fit.adaptive import Attempt, grown
 from usual_clay.core.fit.drape import (
     Base,
     Drape,
     DrapeSettings,
     Start,
+    adapted_space,
     drape,
     fit_once,
+    laid_for_knots,
     lay_flat,
     space_of,
     stiffness_of,
@@ -29,6 +32,8 @@ LIMIT = 50
 GROWTH = 1.3
 # Less gain than this from a step of growth, near the noise, and more points only copy noise.
 LEAST_GAIN = 0.02
+# So many adaptive candidates round the tolerance are computed in full.
+POLISHED = 5
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,6 +102,20 @@ def front_of(candidates: Sequence[Candidate], share: float) -> list[Candidate]:
     return front
 
 
+def knee_of(front: Sequence[Candidate], share: float) -> Candidate | None:
+    """Return the candidate at the knee of a front: past it control points buy little.
+
+    The one farthest below the straight line between the front's ends, both on logarithmic scales
+    (compare Satopaa and others 2011). None for a front of fewer than three.
+    """
+    if len(front) < 3:
+        return None
+    x = np.log([candidate.total for candidate in front])
+    y = np.log([max(candidate.deviation(share), 1e-12) for candidate in front])
+    x, y = (x - x[0]) / (x[-1] - x[0]), (y - y[-1]) / max(y[0] - y[-1], 1e-12)
+    return front[int(np.argmax(1 - x - y))]
+
+
 class _Trials:
     """The candidates tried so far, each started from the parameters of a smaller one."""
 
@@ -117,6 +136,7 @@ class _Trials:
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.start: Start = (self.base.u, self.base.v, np.ones(len(sample.points)))
         self.ends: dict[tuple[int, int], Start] = {}
+        self.full: set[tuple[int, int]] = set()
 
     def deviation(self, nu: int, nv: int) -> float:
         """Return the deviation at the wanted share, computing it where it is not known."""
@@ -129,7 +149,7 @@ class _Trials:
         tried = len(self.seen)
         self.progress(tried / (tried + 8), f"{nu} × {nv} control points")
         settings = self.settings.sized(nu, nv)
-        space = space_of(settings)
+        space = adapted_space(self.sample, settings, self.base, self.stiffness, self.start)
         for _ in range(rounds):
             _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
             weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
@@ -138,7 +158,20 @@ class _Trials:
         if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
             self.seen[nu, nv] = made
         self.ends[nu, nv] = self.start
+        self.full.add((nu, nv))
         self.found(self.seen[nu, nv])
+
+    def again(self, nu: int, nv: int) -> None:
+        """Compute in full what was only estimated."""
+        if (nu, nv) not in self.full:
+            self.seen.pop((nu, nv), None)
+            self._try(nu, nv)
+
+    def even_deviation(self, nu: int, nv: int) -> float:
+        """Return the deviation with even knots, which is no candidate here."""
+        space = space_of(self.settings.sized(nu, nv))
+        _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
+        return at_share(distance_levels(feet.signed), self.aim.share)
 
     def polish_front(self, start: Start) -> None:
         """Compute the front's candidates anew from the best parameters known.
@@ -146,10 +179,15 @@ class _Trials:
         Coarse candidates were tried while the parameters had hardly been corrected, and looked
         worse than they are.
         """
-        share = self.aim.share
-        for candidate in front_of(list(self.seen.values()), share):
+        share, tolerance = self.aim.share, self.aim.tolerance
+        front = front_of(list(self.seen.values()), share)
+        if self.settings.knots != "even":
+            # Adaptive ones take longer: those round the tolerance matter most.
+            front.sort(key=lambda c: abs(np.log(c.deviation(share) / tolerance)))
+            front = front[:POLISHED]
+        for candidate in front:
             self.start = start
-            self._try(candidate.nu, candidate.nv, rounds=3)
+            self._try(candidate.nu, candidate.nv, rounds=3 if self.settings.knots == "even" else 1)
 
     def enough_points(self, nu: int, nv: int) -> bool:
         return nu * nv <= len(self.sample.points)
@@ -187,9 +225,10 @@ def to_tolerance(
     trials = _Trials(sample.part(SEARCH_POINTS), settings, aim, found or (lambda _: None), progress)
     cancelled = False
     try:
-        best = _grow(trials, limit)
+        best = _grow(trials, limit) if settings.knots == "even" else _grow_knots(trials, limit)
         if trials.deviation(*best) <= aim.tolerance:
-            best = _draw_in(trials, best, limit)
+            even = settings.knots == "even"
+            best = (_draw_in if even else _step_in)(trials, best, limit)
     except Cancelled:
         cancelled = True
         if not trials.seen:
@@ -234,6 +273,92 @@ def _grow(trials: _Trials, limit: int) -> tuple[int, int]:
             nu, nv = steps[best]
         error = trials.deviation(nu, nv)
     return (nu, nv) if error <= aim.tolerance else _best_so_far(trials)
+
+
+def _grow_knots(trials: _Trials, limit: int) -> tuple[int, int]:
+    """Put adaptive knots in one by one until the tolerance is met, or only noise is left.
+
+    What is fitted on the way is a candidate too.
+    """
+    aim, sample, settings = trials.aim, trials.sample, trials.settings
+    floor = aim.noise_floor(sample.noise)
+    fewest = max(4, settings.degree + 1)
+    trials.deviation(fewest, fewest)
+    laid = laid_for_knots(sample, trials.base, trials.stiffness, trials.start)
+    most = int(np.sqrt(len(sample.points)))
+
+    def enough(attempt: Attempt) -> bool:
+        nu, nv = attempt.space.counts
+        made = Candidate(nu, nv, distance_levels(attempt.signed(laid)))
+        if (nu, nv) not in trials.seen:
+            trials.seen[nu, nv] = made
+            trials.ends[nu, nv] = trials.start
+            trials.found(made)
+        trials.progress(len(trials.seen) / (len(trials.seen) + 8), f"{nu} × {nv} control points")
+        error = made.deviation(aim.share)
+        return error <= aim.tolerance or (aim.tolerance < floor and error < 1.05 * floor)
+
+    counts = (min(limit, most), min(limit, most))
+    # Even in one direction: as many there as it takes, found before.
+    nu = fewest if settings.is_adaptive("u") else _even_count(trials, "nu", limit)
+    nv = fewest if settings.is_adaptive("v") else _even_count(trials, "nv", limit)
+    begin = settings.sized(nu, nv)
+    ends = (
+        counts[0] if settings.is_adaptive("u") else nu,
+        counts[1] if settings.is_adaptive("v") else nv,
+    )
+    reached = grown(laid, laid.fitted(space_of(begin)), ends, enough).space.counts
+    nu, nv = max(reached[0], fewest), max(reached[1], fewest)
+    # The count was met at parameters that were not corrected: made in full, it may fall short.
+    for _ in range(6):
+        trials.again(nu, nv)
+        if trials.deviation(nu, nv) <= aim.tolerance:
+            return nu, nv
+        if aim.tolerance < floor and trials.deviation(nu, nv) < 1.1 * floor:
+            break
+        u_grows = settings.is_adaptive("u") and nu < min(limit, most)
+        v_grows = settings.is_adaptive("v") and nv < min(limit, most)
+        if u_grows and (not v_grows or nu <= 2 * nv):
+            nu += 1
+        elif v_grows:
+            nv += 1
+        else:
+            break
+    return _best_so_far(trials)
+
+
+def _even_count(trials: _Trials, name: str, limit: int) -> int:
+    """Return how many even control points one direction takes, with many in the other."""
+    count = max(4, trials.settings.degree + 1)
+    rich = min(limit, 4 * count)
+    last = np.inf
+    while count < limit:
+        pair = (count, rich) if name == "nu" else (rich, count)
+        error = trials.even_deviation(*pair)
+        if error <= trials.aim.tolerance or error > 0.97 * last:
+            break
+        last, count = error, _more(count, limit)
+    return count
+
+
+def _step_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
+    """Take control points out again, one or two at a time, while the tolerance holds."""
+    fewest = max(4, trials.settings.degree + 1)
+
+    def holds(nu: int, nv: int) -> bool:
+        if not (fewest <= min(nu, nv) and max(nu, nv) <= limit):
+            return False
+        trials.again(nu, nv)
+        return trials.deviation(nu, nv) <= trials.aim.tolerance
+
+    while True:
+        nu, nv = best
+        steps = ((nu, nv - 1), (nu - 2, nv), (nu - 1, nv), (nu + 1, nv - 1), (nu - 1, nv + 1))
+        leaner = [pair for pair in steps if pair[0] * pair[1] < nu * nv]
+        found = next((pair for pair in leaner if holds(*pair)), None)
+        if found is None:
+            return best
+        best = found
 
 
 def _more(count: int, limit: int) -> int:

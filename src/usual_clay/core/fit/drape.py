@@ -10,6 +10,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
+from usual_clay.core.fit.adaptive import Laid, exchanged, grown
 from usual_clay.core.fit.frame import FrameChoice, Sides, base_frame, even_out, follow_sides
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.system import FitError, Space, fit_control_points
@@ -18,7 +19,8 @@ from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
-KnotRule = Literal["even"]
+KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
+KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
 # The points' parameters u and v, and how far each point is believed.
 Start = tuple[Floats, Floats, Floats]
 FEWEST, MOST = 4, 200
@@ -27,6 +29,10 @@ ROUNDS = 8
 WORTHWHILE = 0.005
 # Parameters are moved a little past their foot points: the surface follows them only in part.
 RELAXATION = 0.6
+# Adaptive knots are chosen by so many of the points.
+ADAPTING_POINTS = 8_000
+# Knots stay where they are after so many corrections of the parameters.
+ADAPTED_ROUNDS = 2
 # The share of points that may face away from the base before the region counts as folded.
 MOST_FACING_AWAY = 0.02
 
@@ -56,7 +62,8 @@ class DrapeSettings:
         The world axes of u and v, when the frame is locked to them.
     sides : {"follow", "straight"}
         Whether the surface's long sides follow the region's outline or the frame's rectangle.
-    knots : {"even"}
+    knots : {"even", "adaptive", "adaptive u", "adaptive v"}
+        Spread evenly, or closer where the shape needs them, in both directions or in one.
     """
 
     nu: int = 10
@@ -82,8 +89,10 @@ class DrapeSettings:
             raise FitError(f"the degree must be 1 to {HIGHEST_DEGREE}, not {self.degree}")
         if not (0 <= self.smoothness <= 1 and 0 <= self.reach <= 1):
             raise FitError("smoothness and reach must be 0 to 1")
-        if self.frame not in ("best", "axes", "locked") or self.knots != "even":
-            raise FitError("frame must be best, axes or locked; knots must be even")
+        if self.frame not in ("best", "axes", "locked"):
+            raise FitError("frame must be best, axes or locked")
+        if self.knots not in KNOT_RULES:
+            raise FitError(f"knots must be {', '.join(KNOT_RULES[:-1])} or {KNOT_RULES[-1]}")
         if self.sides not in ("follow", "straight"):
             raise FitError("sides must be follow or straight")
         if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
@@ -98,6 +107,9 @@ class DrapeSettings:
 
     def sized(self, nu: int, nv: int) -> DrapeSettings:
         return replace(self, nu=nu, nv=nv)
+
+    def is_adaptive(self, direction: str) -> bool:
+        return self.knots in ("adaptive", f"adaptive {direction}")
 
 
 @dataclass(frozen=True, eq=False)
@@ -177,9 +189,38 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
 
 
 def space_of(settings: DrapeSettings) -> Space:
-    """Return the spline space the settings ask for; other knot rules will enter here."""
+    """Return the spline space of even knots."""
     degree = settings.degree
     return Space(even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree)
+
+
+def adapted_space(
+    sample: Sample, settings: DrapeSettings, base: Base, stiffness: float, start: Start
+) -> Space:
+    """Return the spline space for points with given parameters; even where that is asked for.
+
+    From the coarsest surface on, each new knot line is put where the systematic error is greatest
+    for the control points that it adds; then those that earn least are moved. All of it on an
+    even choice of the points, at fixed parameters.
+    """
+    if settings.knots == "even":
+        return space_of(settings)
+    laid = laid_for_knots(sample, base, stiffness, start)
+    fewest = max(FEWEST, settings.degree + 1)
+    begin = settings.sized(
+        fewest if settings.is_adaptive("u") else settings.nu,
+        fewest if settings.is_adaptive("v") else settings.nv,
+    )
+    attempt = grown(laid, laid.fitted(space_of(begin)), (settings.nu, settings.nv))
+    directions = "".join(d for d in "uv" if settings.is_adaptive(d))
+    return exchanged(laid, attempt, directions).space
+
+
+def laid_for_knots(sample: Sample, base: Base, stiffness: float, start: Start) -> Laid:
+    """Return an even choice of the points, with their parameters, to choose knots by."""
+    step = max(1, len(sample.points) // ADAPTING_POINTS)
+    u, v, weights = (part[::step] for part in start)
+    return Laid(sample.points[::step], u, v, weights, stiffness, base.size, sample.noise)
 
 
 def stiffness_of(settings: DrapeSettings, base: Base) -> float:
@@ -229,7 +270,6 @@ def drape(
     FitError, FoldsOverError
     """
     base = lay_flat(sample, settings)
-    space = space_of(settings)
     stiffness = stiffness_of(settings, base)
     floor = 1e-6 * max(base.size)
     u, v, weights = base.u, base.v, np.ones(len(sample.points))
@@ -238,6 +278,8 @@ def drape(
     last, best = np.inf, None
     for round_number in range(1, ROUNDS + 1):
         progress((round_number - 1) / ROUNDS, f"round {round_number}")
+        if round_number <= ADAPTED_ROUNDS:
+            space = adapted_space(sample, settings, base, stiffness, (u, v, weights))
         surface, feet = fit_once(sample, base, space, stiffness, (u, v, weights))
         rms = _weighted_rms(feet.signed, weights)
         if best is None or rms < last:

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats, Place
+from usual_clay.core.fit.adaptive import spread_knots
 from usual_clay.core.fit.corners import find_corners
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.points.course import suggest_slips
@@ -33,8 +34,6 @@ LEAST_STIFFNESS = 1e-9
 # Points that stray so many times the noise from a smooth course do not draw the spline.
 STRAYS = 10.0
 LEAST_NOISE = 2e-5
-# Two adaptive knots are no nearer than this share of an even step.
-LEAST_STEP = 0.15
 
 
 @dataclass(frozen=True)
@@ -287,7 +286,7 @@ class RunFitter:
             )
         knots = even_knots(controls, self.degree)
         if rule == "adaptive" and self.curve is not None:
-            knots = redistributed(self.curve, controls)
+            knots = spread_knots(self.curve.knots, self.curve.points, controls)
         elif rule == "kept" and self.curve is not None:
             knots = self.curve.knots
         self.curve = BSplineCurve(knots, self._solved(knots))
@@ -377,33 +376,3 @@ def _corrected(curve: BSplineCurve, points: Floats, t: Floats) -> tuple[Floats, 
     along = slope**2 / np.maximum(speed, 1e-300)
     across = np.einsum("nk,nk->n", gap, gap) - np.where((moved > 0) & (moved < 1), along, 0.0)
     return moved, np.sqrt(np.maximum(across, 0.0))
-
-
-def redistributed(curve: BSplineCurve, controls: int) -> Floats:
-    """Spread knots so that each span holds the same of the next derivative (de Boor's newnot).
-
-    The derivative one past the degree is taken from the jumps of the degree's own derivative
-    between spans; knots are spread by its root, which is what an optimal spline's error follows.
-    """
-    degree = curve.degree
-    breaks = np.unique(curve.knots)
-    inner = controls - degree
-    if len(breaks) < 3 or inner < 2:
-        return even_knots(controls, degree)
-    middles = (breaks[:-1] + breaks[1:]) / 2
-    highest = curve_derivatives(curve, middles, degree)[degree]
-    jump = np.linalg.norm(np.diff(highest, axis=0), axis=1)
-    width = np.diff(breaks)
-    at_break = jump / ((width[:-1] + width[1:]) / 2)
-    size = np.concatenate([at_break[:1], (at_break[:-1] + at_break[1:]) / 2, at_break[-1:]])
-    density = size ** (1.0 / (degree + 1))
-    # A floor keeps quiet stretches from losing all their knots.
-    density += 0.05 * float(np.average(density, weights=width)) + 1e-300
-    held = np.concatenate([[0], np.cumsum(density * width)])
-    even = np.linspace(0, held[-1], inner + 1)
-    spread = np.interp(even, held, breaks)
-    # No two knots so near that points cannot tell them apart.
-    least = LEAST_STEP / inner
-    steps = np.maximum(np.diff(spread), least)
-    inside = np.cumsum(steps)[:-1] / steps.sum()
-    return np.concatenate([np.zeros(degree + 1), inside, np.ones(degree + 1)])

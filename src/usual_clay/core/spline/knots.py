@@ -87,6 +87,22 @@ def remove_knot(spline: Spline, t: float, direction: str = "u") -> tuple[Spline,
     return slimmer, _largest_distance(spline, slimmer)
 
 
+def removal_residual(knots: Floats, coefficients: Floats, t: float) -> float:
+    """Return how far coefficients, (n, d), are from being without an inner knot: a quick measure.
+
+    The largest residual of the insertion equations in the coefficients, not a distance of shapes.
+    """
+    degree = len(knots) - len(coefficients) - 1
+    at = int(np.argmin(np.abs(knots[degree + 1 : -degree - 1] - t))) + degree + 1
+    fewer = np.delete(knots, at)
+    # Only the coefficients whose functions the knot touches take part.
+    low, high = max(0, at - degree - 1), min(len(coefficients), at + 1)
+    matrix = _insert_once(fewer, np.eye(len(coefficients) - 1), float(knots[at]))[1][low:high]
+    rest = coefficients[low:high]
+    solved = np.linalg.lstsq(matrix, rest, rcond=None)[0]
+    return float(np.linalg.norm(matrix @ solved - rest, axis=1).max())
+
+
 def raise_degree(spline: Spline, direction: str = "u") -> Spline:
     """Raise the degree by one without changing the shape.
 

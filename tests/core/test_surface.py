@@ -1,0 +1,145 @@
+"""The leanest surface: adaptive knots, the front and its knee, fairness."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.conftest import height_field
+from usual_clay.cli import main
+from usual_clay.core.check.deviation import LEVELS, Aim
+from usual_clay.core.fit.budget import Candidate, front_of, knee_of, to_tolerance
+from usual_clay.core.fit.drape import DrapeSettings, drape, lay_flat
+from usual_clay.core.fit.fairness import bending_energy, fairness_of, inflections_of
+from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.system import FitError
+from usual_clay.core.spline.basis import even_knots, greville
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.files.mesh_file import write_mesh
+
+NOISE = 0.012
+
+
+def height(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """A gentle field with one narrow ridge across it."""
+    return 3 * np.sin(x / 40) + 1.5 * (y / 50) ** 2 + 1.2 * np.exp(-(((x - 70) / 5.8) ** 2))
+
+
+def ridge(count: int = 24_000, seed: int = 0) -> Sample:
+    random = np.random.default_rng(seed)
+    x, y = random.uniform(0, 120, count), random.uniform(0, 50, count)
+    points = np.stack([x, y, height(x, y)], axis=1) + random.normal(0, NOISE, (count, 3))
+    return Sample(points, np.tile([0.0, 0, 1], (count, 1)))
+
+
+def test_adaptive_knots_reach_the_tolerance_with_half_of_the_even_ones() -> None:
+    sample, aim = ridge(), Aim(0.03, 0.95)
+    settings = DrapeSettings(reach=0.05, smoothness=0.1)
+    seen: list[Candidate] = []
+    even = to_tolerance(sample, settings, aim)
+    lean = to_tolerance(sample, replace(settings, knots="adaptive"), aim, found=seen.append)
+    assert even.report.met
+    assert lean.report.met
+    totals = [found.settings.nu * found.settings.nv for found in (even, lean)]
+    assert totals[1] <= 52
+    assert totals[1] <= 0.65 * totals[0]
+    # Knots gather at the ridge, and nowhere else.
+    knots = lean.drape.surface.knots_u[4:-4] * 126 - 3
+    assert np.mean(np.abs(knots - 70) < 16) > 0.6
+    # Judged by the truth, not by the noisy points.
+    grid = lean.drape.surface
+    from usual_clay.core.spline.surface import surface_grid
+
+    inside = surface_grid(grid, np.linspace(0.03, 0.97, 120), np.linspace(0.04, 0.96, 40))
+    x, y, z = inside.reshape(-1, 3).T
+    assert np.quantile(np.abs(z - height(x, y)), 0.95) < 0.03
+    assert inflections_of(grid) < 4
+    assert len(seen) > 5
+    front = front_of(lean.candidates, aim.share)
+    assert [c.total for c in front] == sorted(c.total for c in front)
+    # Adaptive in one direction alone finds the same ridge.
+    mixed = drape(sample, replace(settings, nu=12, nv=4, knots="adaptive u"))
+    assert np.quantile(np.abs(mixed.feet.signed), 0.95) < 0.05
+    assert mixed.surface.knots_v == pytest.approx(even_knots(4, 3))
+    with pytest.raises(FitError, match="knots must be even"):
+        DrapeSettings(knots="odd")  # type: ignore[arg-type]
+
+
+def test_noise_is_known_and_going_below_it_is_said() -> None:
+    sample = ridge()
+    assert sample.noise == pytest.approx(NOISE, rel=0.15)
+    found = to_tolerance(
+        sample, DrapeSettings(reach=0.05, smoothness=0.1, knots="adaptive"), Aim(0.012, 0.95), 24
+    )
+    assert not found.report.met
+    assert "below the scan's noise" in found.words
+
+
+def test_the_knee_is_where_points_begin_to_buy_little() -> None:
+    def candidate(total: int, deviation: float) -> Candidate:
+        return Candidate(total, 1, np.full(len(LEVELS), deviation))
+
+    front = [
+        candidate(n, d) for n, d in ((16, 1.0), (24, 0.3), (40, 0.05), (80, 0.04), (160, 0.035))
+    ]
+    knee = knee_of(front, 0.95)
+    assert knee is not None
+    assert knee.total == 40
+    assert knee_of(front[:2], 0.95) is None
+
+
+def test_fairness_tells_a_calm_surface_from_a_wiggly_one() -> None:
+    sample = height_field(8000, noise=0.01)
+    calm = drape(sample, DrapeSettings(nu=6, nv=6, reach=0.1))
+    rich = drape(sample, DrapeSettings(nu=24, nv=24, reach=0.1, smoothness=0.0))
+    told = [fairness_of(sample, DrapeSettings(nu=6, nv=6, reach=0.1), made, Aim())
+            for made in (calm, rich)]  # fmt: skip
+    assert told[0].energy < 0.5 * told[1].energy
+    assert told[0].against_smoothest < 0.5 * told[1].against_smoothest
+    assert told[0].inflections < told[1].inflections
+    # The energy of a parabola is a closed form: |zxx|^2 over the base.
+    knots = even_knots(6, 3)
+    sites = greville(knots, 3)
+    x, y = np.meshgrid(60 * sites, 30 * sites, indexing="ij")
+    base = replace(lay_flat(sample, DrapeSettings()), size=(60.0, 30.0))
+    from usual_clay.core.fit.system import Space, fit_control_points
+
+    u, v = np.random.default_rng(0).random((2, 4000))
+    points = np.stack([60 * u, 30 * v, 0.01 * (60 * u) ** 2], axis=1)
+    control = fit_control_points(Space(knots, knots, 3, 3), u, v, points)
+    parabola = BSplineSurface(knots, knots, control)
+    assert bending_energy(parabola, base) == pytest.approx(0.02**2 * 60 * 30, rel=1e-6)
+    assert x.shape == y.shape
+
+
+def test_the_command_line_writes_front_fairness_and_knots(tmp_path: Path) -> None:
+    x, y = np.meshgrid(np.linspace(0, 120, 160), np.linspace(0, 50, 70), indexing="ij")
+    from usual_clay.core.spline.tessellate import grid_triangles
+
+    vertices = np.stack([x, y, height(x, y)], axis=2).reshape(-1, 3)
+    vertices += np.random.default_rng(0).normal(0, 0.005, vertices.shape)
+    write_mesh(tmp_path / "ridge.ply", vertices, grid_triangles(160, 70))
+    done = main(
+        ["fit", str(tmp_path / "ridge.ply"), "--tolerance", "0.03", "--knots", "adaptive",
+         "--reach", "5", "--out", str(tmp_path / "a.step"), "--report", str(tmp_path / "a.json"),
+         "--front", str(tmp_path / "front.csv")]
+    )  # fmt: skip
+    assert done == 0
+    told = json.loads((tmp_path / "a.json").read_text())
+    assert told["total"] <= 60
+    assert len(told["knots"]["u"]) == told["control_points"][0] + 4
+    assert told["fairness"]["energy"] > 0
+    assert "adaptive" in told["method"]
+    head, *rows = (tmp_path / "front.csv").read_text().splitlines()
+    assert head.startswith("control points,nu,nv,deviation")
+    assert sum(int(row.split(",")[4]) for row in rows) == 1
+    totals = [int(row.split(",")[0]) for row in rows]
+    assert totals == sorted(totals)
+    assert main(
+        ["fit", str(tmp_path / "ridge.ply"), "--tolerance", "0.03", "--controls", "8x6",
+         "--out", str(tmp_path / "a.step"), "--front", str(tmp_path / "front.csv")]
+    ) == 2  # fmt: skip
