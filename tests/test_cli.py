@@ -26,7 +26,7 @@ from usual_clay.files.points_file import read_points
 
 FIGURES = {
     "points", "control_points", "total", "within_share", "rms", "p95", "max", "noise", "seconds",
-    "met",
+    "met", "knots", "method", "fairness",
 }  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from usual_clay.bench.marking import Marking
 from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.work import Work
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.check.deviation import Aim
+from usual_clay.core.check.deviation import Aim, Report
 from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.system import FitError
@@ -92,6 +92,11 @@ class Session(QObject):
         # What clicks and drags are drawn to: "things", "grid" or "nothing".
         self.snapping = "things"
         self.nudge_step = 0.1
+        # What a click on a surface's net takes, and how far neighbours follow a move.
+        self.pick = "point"
+        self.soft_reach, self.falloff = 0.0, "round"
+        # How surfaces lay before the last move of the hand.
+        self.before_move: dict[ItemId, Report] = {}
         # The view in which a hand drags just now.
         self.dragging: object | None = None
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
@@ -194,6 +199,16 @@ class Session(QObject):
         self.comb_density = self.comb_density if density is None else density
         self.tool_changed.emit()
 
+    def set_pick(self, pick: str) -> None:
+        """Set what a click on a surface's net takes: a point, its row, or its column."""
+        self.pick = pick
+        self.tool_changed.emit()
+
+    def set_soft(self, reach: float, falloff: str) -> None:
+        """Set how many legs of a net follow a move, and how."""
+        self.soft_reach, self.falloff = reach, falloff
+        self.tool_changed.emit()
+
     def set_snapping(self, word: str) -> None:
         """Set what clicks and drags are drawn to."""
         self.snapping = word
@@ -250,7 +265,7 @@ class Session(QObject):
 
     def measured(self, surface: Surface) -> Region | PointList | None:
         """Return the region or loose points that a surface was draped over."""
-        source = surface.recipe.sources[0] if surface.recipe is not None else ""
+        source = surface.recipe.sources[0] if surface.recipe is not None else surface.watches
         return self.shown.get(source, Region) or self.shown.get(source, PointList)
 
     def chosen_region(self) -> Region | None:

@@ -158,7 +158,8 @@ class Window(QMainWindow):
         elif session.tool is None and session.shown.get(session.chosen, Curve) is not None:
             hint = drag_points.HINT
         elif session.tool is None and session.chosen_surface() is not None:
-            hint = "Drag along the front in Balance to spend more or fewer control points. "
+            hint = "Drag along the front in Balance to spend more or fewer control points, or"
+            hint += " <b>drag</b> one of them on the stage. "
             fresh = session.fresh == session.chosen
             hint += "<b>Enter</b> keeps the surface, <b>Esc</b> " + (
                 "drops it." if fresh else "lets go of it."

@@ -94,6 +94,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
             put(name, getattr(item.geometry, name))
         put("signed", item.signed)
     elif isinstance(item, Surface):
+        told["watches"] = item.watches
         for name in ("knots_u", "knots_v", "points", "weights"):
             put(name, getattr(item.geometry, name))
         put("signed", item.signed)
@@ -265,8 +266,9 @@ def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -
         None if weights is None else read(weights, "f", points.shape[:2]),
     )
     return Surface(
-        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read)
-    )
+        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read),
+        watches=text(told.get("watches", "")),
+    )  # fmt: skip
 
 
 def _candidates(told: Told, read: Read) -> tuple[Candidate, ...]:

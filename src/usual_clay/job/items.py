@@ -236,11 +236,14 @@ class Surface(Followed):
         Deviation of each measured point it was made from, mm.
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
+    watches : str
+        The region or loose points that judge a surface that was draped and then shaped by hand.
     """
 
     geometry: BSplineSurface
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
+    watches: ItemId = ""
 
     def __post_init__(self) -> None:
         if self.signed is not None:

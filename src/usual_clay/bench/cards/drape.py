@@ -10,6 +10,7 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, TwoFigures, thousands
+from usual_clay.bench.cards.surface_shape import ShapePage
 from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
@@ -33,6 +34,10 @@ KNOTS = (
     ("v", "Adaptive along v, even along u"),
 )
 RULES = {"even": "even", "adaptive": "adaptive", "u": "adaptive u", "v": "adaptive v"}
+PAGES = (
+    ("drape", "What it is fitted by"),
+    ("shape", "Its control points, moved by hand"),
+)
 SIDES = (
     ("follow", "The long sides follow the region where it tapers"),
     ("straight", "The long sides are those of the frame's rectangle"),
@@ -44,6 +49,11 @@ class DrapeCard(Card):
 
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session)
+        self.page = Choice(PAGES)
+        self.page.chosen.connect(self.turn_to)
+        self.column.addWidget(self.page)
+        self.shape = ShapePage(session)
+        self.column.addWidget(self.shape)
         self.nu, self.nv = self._count("u"), self._count("v")
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
         self.degree.setToolTip("Degree in both directions; 3 is usual")
@@ -69,23 +79,34 @@ class DrapeCard(Card):
         self.knots = Choice(KNOTS)
         self.knots.chosen.connect(lambda word: self._set("knots", knots=RULES[word]))
         times = label("×")
-        self.column.addWidget(
-            Row("Control points", self.nu, times, self.nv, label("u × v", "soft"))
-        )
-        self.column.addWidget(Row("Degree", self.degree))
-        self.column.addWidget(Row("Knots", self.knots))
-        self.column.addWidget(Row("Smoothness", self.smoothness, stretch=0))
-        self.column.addWidget(Row("Reach", self.reach, stretch=0))
-        self.column.addWidget(Row("Frame", self.frame, self.plane))
-        self.column.addWidget(Row("Sides", self.sides))
+        self.rows = [
+            Row("Control points", self.nu, times, self.nv, label("u × v", "soft")),
+            Row("Degree", self.degree),
+            Row("Knots", self.knots),
+            Row("Smoothness", self.smoothness, stretch=0),
+            Row("Reach", self.reach, stretch=0),
+            Row("Frame", self.frame, self.plane),
+            Row("Sides", self.sides),
+        ]
+        for row in self.rows:
+            self.column.addWidget(row)
         self._add_result(run)
         self.column.addStretch(1)
+        self.turn_to("drape")
+
+    def turn_to(self, name: str) -> None:
+        """Open a page: the drape's settings, or its control points."""
+        self.page.set_value(name)
+        self.shape.setVisible(name == "shape")
+        for row in (*self.rows, self.figures):
+            row.setVisible(name == "drape")
+        self.refresh()
 
     def _add_result(self, run: Callable[[str], None]) -> None:
-        figures = TwoFigures()
-        self.near, self.far = figures.near, figures.far
+        self.figures = TwoFigures()
+        self.near, self.far = self.figures.near, self.figures.far
         self.column.addSpacing(2)
-        self.column.addWidget(figures)
+        self.column.addWidget(self.figures)
         self.words = label(role="news", wraps=True)
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.words)
@@ -138,12 +159,18 @@ class DrapeCard(Card):
         surface = session.chosen_surface()
         if surface is None:
             return
-        self.title.setText(f"Drape: {surface.name}")
+        self.title.setText(f"{'Drape' if surface.recipe else 'Surface'}: {surface.name}")
+        if surface.recipe is None and self.rows[0].isVisible():
+            self.turn_to("shape")
+            return
+        self.page.setVisible(surface.recipe is not None)
+        self.shape.refresh(surface)
         self._show_settings(surface)
         self._show_result(surface)
         searching = session.work.is_busy(f"search {surface.id}")
         self.progress.setVisible(searching)
         self.search.setText("Stop" if searching else "To tolerance")
+        self.search.setVisible(surface.recipe is not None)
         ready = not session.job.is_loose(surface) and not surface.locked
         self.search.setEnabled(searching or ready)
 
@@ -153,6 +180,11 @@ class DrapeCard(Card):
         region = self.session.measured(surface)
         if isinstance(region, PointList):
             self.about.setText(f"over {thousands(len(region.kept))} loose points of {region.name}")
+        elif recipe is None and region is not None:
+            nu, nv = surface.geometry.counts
+            self.about.setText(
+                f"{nu} × {nv} control points; shaped by hand, judged by {region.name}"
+            )
         elif recipe is None or region is None:
             self.about.setText("loose: the region it was made from is gone; its shape is kept")
         else:

@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.bench.edits.curves import reshape, reshaped
+from usual_clay.bench.edits.curves import live_of, reshape, reshaped
+from usual_clay.bench.edits.surfaces import LiveFeet, live_of_surface, reshaped_surface
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.check.live import LiveDistance
@@ -18,12 +19,14 @@ from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
 from usual_clay.core.spline.make import DrawnSettings, Handle, make_curve
-from usual_clay.job.items import Curve
+from usual_clay.job.items import Curve, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.remake import basis_of
 
 # How far gathering in draws points towards their middle.
 GATHER = 0.5
+Shaped = Curve | Surface
+Live = LiveDistance | LiveFeet | None
 
 
 def has_through(curve: Curve) -> bool:
@@ -32,28 +35,37 @@ def has_through(curve: Curve) -> bool:
     return recipe is not None and recipe.kind == "drawn" and recipe.settings.kind != "controls"
 
 
-def places_of(curve: Curve, kind: str) -> Floats:
+def places_of(curve: Shaped, kind: str) -> Floats:
     """Return the points that are edited, (n, 3): control points or through-points."""
+    if isinstance(curve, Surface):
+        return curve.geometry.points.reshape(-1, 3)
     if kind == "through" and has_through(curve):
         return curve.recipe.settings.array  # type: ignore[union-attr]
     return curve.geometry.points
 
 
-def with_places(
-    job: Job, curve: Curve, kind: str, places: Floats, live: LiveDistance | None = None
-) -> Curve:
-    """Return a curve with its edited points elsewhere.
+def with_places(job: Job, curve: Shaped, kind: str, places: Floats, live: Live = None) -> Shaped:
+    """Return a curve or a surface with its edited points elsewhere.
 
     Raises
     ------
     SplineError
         Where they make no curve, or its relations cannot hold.
     """
+    if isinstance(curve, Surface):
+        net = replace(curve.geometry, points=places.reshape(curve.geometry.points.shape))
+        return reshaped_surface(job, curve, net, live if isinstance(live, LiveFeet) else None)
     if kind == "through" and has_through(curve):
         assert curve.recipe is not None
         settings = replace(curve.recipe.settings, points=as_places(places))
         return with_drawing(job, curve, settings)
-    return reshaped(job, curve, replace(curve.geometry, points=places), live)
+    along = live if isinstance(live, LiveDistance) else None
+    return reshaped(job, curve, replace(curve.geometry, points=places), along)
+
+
+def live_of_item(job: Job, item: Shaped) -> Live:
+    """Return how far what judges an item lies from it, for the drag that begins."""
+    return live_of_surface(job, item) if isinstance(item, Surface) else live_of(job, item)
 
 
 def with_drawing(job: Job, curve: Curve, settings: DrawnSettings) -> Curve:
@@ -70,9 +82,9 @@ def with_drawing(job: Job, curve: Curve, settings: DrawnSettings) -> Curve:
 
 
 def put_places(
-    session: Session, curve: Curve, places: Floats, words: str, last: bool = False
+    session: Session, curve: Shaped, places: Floats, words: str, last: bool = False
 ) -> None:
-    """Keep a curve's edited points elsewhere."""
+    """Keep the edited points of a curve or a surface elsewhere."""
     if not session.may_change(curve):
         return
     try:
@@ -80,10 +92,13 @@ def put_places(
     except SplineError as error:
         session.told.emit("trouble", sentence(error))
         return
+    before = session.job.report(curve)
+    if before is not None:
+        session.before_move[curve.id] = before
     session.commit(session.job.with_item(made), words, onto_last=last)
 
 
-def _chosen(session: Session, curve: Curve, least: int) -> tuple[Floats, Any] | None:
+def _chosen(session: Session, curve: Shaped, least: int) -> tuple[Floats, Any] | None:
     places = places_of(curve, session.point_kind).copy()
     chosen = np.array(sorted(p for p in session.control_points if p < len(places)), dtype=np.int64)
     if len(chosen) < least:
@@ -93,7 +108,7 @@ def _chosen(session: Session, curve: Curve, least: int) -> tuple[Floats, Any] | 
     return places, chosen
 
 
-def level_points(session: Session, curve: Curve, axis: int) -> None:
+def level_points(session: Session, curve: Shaped, axis: int) -> None:
     """Give the chosen points the same x, y or z: their mean."""
     if (found := _chosen(session, curve, 2)) is not None:
         places, chosen = found
@@ -101,7 +116,7 @@ def level_points(session: Session, curve: Curve, axis: int) -> None:
         put_places(session, curve, places, f"level points of {curve.name}")
 
 
-def flatten_points(session: Session, curve: Curve, onto: str) -> None:
+def flatten_points(session: Session, curve: Shaped, onto: str) -> None:
     """Bring the chosen points onto the line through the outermost two, or onto their plane."""
     if (found := _chosen(session, curve, 3)) is None:
         return
@@ -119,7 +134,7 @@ def flatten_points(session: Session, curve: Curve, onto: str) -> None:
 
 
 def scale_points(
-    session: Session, curve: Curve, factor: float, turn: float, centre: Floats | None, axis: Floats
+    session: Session, curve: Shaped, factor: float, turn: float, centre: Floats | None, axis: Floats
 ) -> None:
     """Scale and turn the chosen points about their middle or a centre; `axis` is turned about."""
     if (found := _chosen(session, curve, 2)) is None:

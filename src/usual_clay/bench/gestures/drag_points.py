@@ -6,16 +6,23 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from usual_clay.bench.edits.curves import live_of
-from usual_clay.bench.edits.shaping import places_of, put_places, with_places
+from usual_clay.bench.edits.shaping import (
+    Shaped,
+    live_of_item,
+    places_of,
+    put_places,
+    with_places,
+)
+from usual_clay.bench.edits.surfaces import chosen_with, neighbours_of, reach_weights
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.session import sentence
 from usual_clay.bench.stage.snapping import snap
 from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.basis import SplineError
-from usual_clay.core.spline.closest import curve_foot_points
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import curve_derivatives
-from usual_clay.job.items import Curve
+from usual_clay.core.spline.surface import surface_normals
+from usual_clay.job.items import Curve, Surface
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
@@ -28,9 +35,11 @@ GRAB = 9.0
 
 
 def point_under(pane: Pane, x: float, y: float) -> int | None:
-    """Return the edited point of the chosen curve at a pixel."""
-    curve = pane.session.shown.get(pane.session.chosen, Curve)
+    """Return the edited point of the chosen curve or surface at a pixel."""
+    curve = pane.session.chosen_fitted()
     if curve is None or not curve.visible:
+        return None
+    if isinstance(curve, Surface) and not (pane.scene.shown.net and pane.scene.shown.surfaces):
         return None
     place = pane.view.project(places_of(curve, pane.session.point_kind))[:, :2]
     away = np.hypot(place[:, 0] - x, place[:, 1] - y)
@@ -41,22 +50,29 @@ def point_under(pane: Pane, x: float, y: float) -> int | None:
 def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
     """Move the grabbed point and those chosen with it; keep it on release."""
     session = pane.session
-    curve = session.job.get(session.chosen, Curve)
+    curve = session.job.get(session.chosen, Curve) or session.job.get(session.chosen, Surface)
     if curve is None:
         return
     chosen = set(session.control_points)
+    taken = {grabbed}
+    if isinstance(curve, Surface):
+        taken = set(chosen_with(curve.geometry, grabbed, session.pick))
     if press.shift or press.ctrl:
-        session.choose_points(chosen ^ {grabbed})
+        session.choose_points(chosen | taken if grabbed not in chosen else chosen - taken)
         return
     if grabbed not in chosen:
-        chosen = {grabbed}
+        chosen = taken
         session.choose_points(chosen)
     if not session.may_change(curve):
         return
     kind = session.point_kind
     before = places_of(curve, kind)
     which = np.array(sorted(chosen), dtype=np.int64)
-    live = live_of(session.job, curve)
+    live = live_of_item(session.job, curve)
+    follow = np.zeros(len(before))
+    follow[which] = 1.0
+    if isinstance(curve, Surface):
+        follow = reach_weights(curve.geometry, which, session.soft_reach, session.falloff)
     made, places = None, before
     event = press
     pane.hold, pane.typed = "f", ""
@@ -65,8 +81,7 @@ def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
         if made is None and float(np.hypot(event.x - press.x, event.y - press.y)) < 3:
             continue
         by = _typed(pane, _motion(pane, event, before, grabbed, curve))
-        places = before.copy()
-        places[which] += by
+        places = before + follow[:, None] * by
         try:
             made = with_places(session.job, curve, kind, places, live)
         except SplineError as error:
@@ -92,7 +107,7 @@ def _typed(pane: Pane, by: Floats) -> Floats:
     return by if size < 1e-12 else wanted * by / size
 
 
-def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Curve) -> Floats:
+def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Shaped) -> Floats:
     """Return how far the grabbed point goes: flat in the view, or along what it is held to."""
     start = points[grabbed]
     origin, direction = pane.view.ray(at.x, at.y)
@@ -114,7 +129,7 @@ def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Curve)
 
 
 def _held(
-    hold: str, points: Floats, grabbed: int, curve: Curve, ray: tuple[Floats, Floats]
+    hold: str, points: Floats, grabbed: int, curve: Shaped, ray: tuple[Floats, Floats]
 ) -> Floats | None:
     if hold in "xyz":
         return np.eye(3)["xyz".index(hold)]
@@ -125,7 +140,10 @@ def _held(
     origin, direction = ray
     # Of the two legs the one that the cursor lies nearer to.
     best: tuple[float, Floats] | None = None
-    for other in (grabbed - 1, grabbed + 1):
+    legs = [grabbed - 1, grabbed + 1]
+    if isinstance(curve, Surface):
+        legs = neighbours_of(curve.geometry, grabbed)
+    for other in legs:
         if 0 <= other < len(points):
             leg = points[other] - points[grabbed]
             length = float(np.linalg.norm(leg))
@@ -138,8 +156,11 @@ def _held(
     return None if best is None else best[1]
 
 
-def _normal(curve: Curve, place: Floats) -> Floats | None:
-    """Return the direction in which a curve bends nearest to a place, or away from it."""
+def _normal(curve: Shaped, place: Floats) -> Floats | None:
+    """Return a surface's normal nearest to a place; of a curve the direction in which it bends."""
+    if isinstance(curve, Surface):
+        feet = foot_points(curve.geometry, place[None])
+        return surface_normals(curve.geometry, feet.u, feet.v)[0]
     t = curve_foot_points(curve.geometry, place[None])[0]
     _, first, second = curve_derivatives(curve.geometry, t, 2)[:, 0]
     bend = second - (second @ first) / max(float(first @ first), 1e-300) * first
@@ -150,7 +171,7 @@ def _normal(curve: Curve, place: Floats) -> Floats | None:
 def nudge(pane: Pane, step: tuple[int, int]) -> None:
     """Move the chosen points by the nudge step across or up the view."""
     session = pane.session
-    curve = session.job.get(session.chosen, Curve)
+    curve = session.job.get(session.chosen, Curve) or session.job.get(session.chosen, Surface)
     if curve is None:
         return
     camera = pane.view.camera

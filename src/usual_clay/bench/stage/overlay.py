@@ -33,8 +33,10 @@ def signed_text(value: float) -> str:
     return f"{value:+.3f}".replace("-", MINUS)
 
 
-def draw_net(painter: QPainter, view: View, surface: BSplineSurface, chosen: bool) -> None:
-    """Draw control points as open rings on a fine dashed net."""
+def draw_net(
+    painter: QPainter, view: View, surface: BSplineSurface, chosen: frozenset[int]
+) -> None:
+    """Draw control points as open rings on a fine dashed net; chosen ones filled."""
     nu, nv = surface.counts
     place = view.project(surface.points.reshape(-1, 3))[:, :2].reshape(nu, nv, 2)
     ink = QColor(palette.INK)
@@ -44,12 +46,17 @@ def draw_net(painter: QPainter, view: View, surface: BSplineSurface, chosen: boo
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for line in (*place, *place.transpose(1, 0, 2)):
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in line]))
-    painter.setPen(QPen(QColor(palette.CHOSEN if chosen else palette.INK), 1.5))
+    painter.setPen(QPen(QColor(palette.CHOSEN), 1.5))
     painter.setBrush(QColor(palette.PANEL))
     legs = np.linalg.norm(np.diff(place, axis=0), axis=2)
     radius = float(np.clip(0.2 * np.median(legs), 1.4, 3.4))
-    for x, y in place.reshape(-1, 2):
+    flat = place.reshape(-1, 2)
+    for x, y in flat:
         painter.drawEllipse(QPointF(x, y), radius, radius)
+    painter.setBrush(QColor(palette.CHOSEN))
+    for index in chosen:
+        if index < len(flat):
+            painter.drawEllipse(QPointF(*flat[index]), radius + 1.2, radius + 1.2)
 
 
 def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> None:

@@ -171,7 +171,7 @@ class Pane(QWidget):
         if self.scene.shown.net and self.scene.shown.surfaces:
             surface = job.get(self.session.chosen, Surface)
             if surface is not None and surface.visible:
-                overlay.draw_net(painter, self.view, surface.geometry, chosen=True)
+                overlay.draw_net(painter, self.view, surface.geometry, self.session.control_points)
         points_list = job.get(self.session.chosen, PointList)
         if points_list is not None and points_list.visible:
             overlay.draw_run(painter, self.view, points_list, self.session.suggested)

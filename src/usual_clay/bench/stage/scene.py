@@ -259,9 +259,8 @@ class Scene(QObject):
         work.start(key, "", lambda *_: _portray(surface, region, judge, scan), done)
 
     def _region_of(self, surface: Surface) -> Region | None:
-        if surface.recipe is None:
-            return None
-        return self.session.shown.get(surface.recipe.sources[0], Region)
+        measured = self.session.measured(surface)
+        return measured if isinstance(measured, Region) else None
 
     def _judge_key(self, region: Region | None) -> Judge | None:
         known = self._judges.get(id(region.vertices)) if region is not None else None

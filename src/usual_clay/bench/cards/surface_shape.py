@@ -1,0 +1,140 @@
+"""The page of a surface's card on which its control points are shaped by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import TwoFigures
+from usual_clay.bench.edits.shaping import flatten_points, level_points
+from usual_clay.bench.edits.surfaces import (
+    insert_line,
+    line_removal,
+    raise_surface,
+    remove_line,
+    swap_surface,
+)
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label
+from usual_clay.job.items import Surface
+
+PICKS = (
+    ("point", "A click chooses one control point"), ("row", "The points with the same u"),
+    ("column", "The points with the same v"),
+)  # fmt: skip
+FALLOFFS = (
+    ("round", "Neighbours follow in a smooth hump"), ("straight", "In a straight slope"),
+    ("sharp", "In a sharp peak"),
+)  # fmt: skip
+
+
+class ShapePage(QWidget):
+    """How clicks choose, how far neighbours follow, and what a move costs."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._cost: tuple[object, dict[str, str]] = (None, {})
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        self.pick, self.falloff = Choice(PICKS), Choice(FALLOFFS)
+        self.pick.chosen.connect(session.set_pick)
+        self.falloff.chosen.connect(lambda word: session.set_soft(session.soft_reach, word))
+        self.reach = Slide(0, 8, 0.5, tip="So many legs of the net follow softly; 0 for none",
+                           name="Soft reach")  # fmt: skip
+        self.reach.changed.connect(lambda value: session.set_soft(value, session.falloff))
+        column.addWidget(Row("A click takes", self.pick))
+        column.addWidget(Row("Soft reach", self.reach, stretch=0))
+        column.addWidget(Row("Falloff", self.falloff))
+        self.figures = TwoFigures()
+        column.addWidget(self.figures)
+        self.words = label(role="soft", wraps=True)
+        column.addWidget(self.words)
+        self.removes: dict[str, QPushButton] = {}
+        for direction, line in (("u", "row"), ("v", "column")):
+            insert = self._button(f"Insert {line}", "The shape stays",
+                                  partial(insert_line, session, direction=direction))  # fmt: skip
+            self.removes[direction] = self._button(
+                f"Remove {line}", "The one that costs least; the figure is what it costs",
+                partial(remove_line, session, direction=direction),
+            )  # fmt: skip
+            self._row(column, insert, self.removes[direction])
+        self.level = [
+            self._button(f"Level {axis}", f"Give the chosen points one {axis}",
+                         partial(level_points, session, axis=k))
+            for k, axis in enumerate("xyz")
+        ]  # fmt: skip
+        self.flat = self._button("To a plane", "The plane that lies nearest to the chosen points",
+                                 lambda s: flatten_points(session, s, "plane"))  # fmt: skip
+        self._row(column, *self.level, self.flat)
+        self._row(
+            column,
+            self._button("Raise u", "Degree along u; the shape stays",
+                         lambda s: raise_surface(session, s, "u")),
+            self._button("Raise v", "Degree along v; the shape stays",
+                         lambda s: raise_surface(session, s, "v")),
+            self._button("Swap u, v", "Exchange the directions; the normal keeps its side",
+                         lambda s: swap_surface(session, s)),
+        )  # fmt: skip
+
+    def _button(self, words: str, tip: str, do: Callable[[Surface], None]) -> QPushButton:
+        def run() -> None:
+            if (surface := self.session.job.get(self.session.chosen, Surface)) is not None:
+                do(surface)
+
+        return button(words, tip, clicked=run)
+
+    def _row(self, column: QVBoxLayout, *parts: QWidget) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        for part in parts:
+            row.addWidget(part, 1)
+        column.addLayout(row)
+
+    def refresh(self, surface: Surface) -> None:
+        session = self.session
+        self.pick.set_value(session.pick)
+        self.falloff.set_value(session.falloff)
+        self.reach.set_value(session.soft_reach)
+        several = len(session.control_points) > 1
+        for part in (*self.level, self.flat):
+            part.setVisible(several)
+        self._show_before(surface)
+        self._show_costs(surface)
+
+    def _show_before(self, surface: Surface) -> None:
+        """Keep "before" beside "now", so that a move can be judged."""
+        before = self.session.before_move
+        now = self.session.shown.report(surface)
+        self.figures.setVisible(now is not None)
+        if now is None:
+            self.words.setText("Nothing measured judges it.")
+            return
+        self.figures.near.show_figure(f"{now.at_share:.3f} mm", "now, at the share")
+        old = before.get(surface.id)
+        self.figures.far.show_figure("–" if old is None else f"{old.at_share:.3f} mm", "before")
+        words = ""
+        if old is not None:
+            words = f"Farthest {now.max:.3f} mm, before {old.max:.3f} mm."
+        self.words.setText(
+            words or "Drag a control point; X Y Z N L F hold it, digits say how far."
+        )
+
+    def _show_costs(self, surface: Surface) -> None:
+        """Say on the buttons what a removal would cost, before it is done."""
+        if self.session.is_proposing or not self.isVisible():
+            return
+        if self._cost[0] is not surface.geometry:
+            words = {}
+            for direction, line in (("u", "row"), ("v", "column")):
+                found = line_removal(surface, direction)
+                words[direction] = f"Remove {line}" if found is None else (
+                    f"{line.capitalize()} less: {found[1]:.3f} mm"
+                )  # fmt: skip
+                self.removes[direction].setEnabled(found is not None)
+            self._cost = (surface.geometry, words)
+        for direction, made in self.removes.items():
+            made.setText(self._cost[1][direction])

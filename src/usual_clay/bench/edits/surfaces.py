@@ -1,0 +1,199 @@
+"""Edits of surfaces shaped by hand: rows, columns, degrees, and the net itself."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from usual_clay.bench.session import Session, sentence
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
+from usual_clay.core.spline.surface import BSplineSurface, swap_directions
+from usual_clay.job.items import ItemId, PointList, Region, Surface
+from usual_clay.job.job import Job, sample_of
+
+
+@dataclass(frozen=True, eq=False)
+class LiveFeet:
+    """Feet of measured points on a surface whose control points are dragged.
+
+    Only points on spans that a moved control point bends are asked again while the hand drags.
+    """
+
+    points: Floats
+    surface: BSplineSurface
+    u: Floats
+    v: Floats
+    signed: Floats
+
+    def follow(self, surface: BSplineSurface) -> LiveFeet:
+        """Return the feet on a surface of the same knots with other control points."""
+        old = self.surface
+        same = surface.counts == old.counts and np.array_equal(surface.knots_u, old.knots_u)
+        if not same or not np.array_equal(surface.knots_v, old.knots_v):
+            return live_feet(surface, self.points)
+        moved = (surface.points != old.points).any(axis=2)
+        if not moved.any():
+            return self
+        (p, q), (rows, columns) = surface.degrees, np.nonzero(moved)
+        near = (
+            (self.u >= surface.knots_u[rows.min()])
+            & (self.u <= surface.knots_u[rows.max() + p + 1])
+            & (self.v >= surface.knots_v[columns.min()])
+            & (self.v <= surface.knots_v[columns.max() + q + 1])
+        )
+        u, v, signed = self.u.copy(), self.v.copy(), self.signed.copy()
+        at = np.flatnonzero(near)
+        if len(at):
+            size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+            feet = foot_points(surface, self.points[at], (u[at], v[at]), step=1e-3 * size)
+            u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
+        return LiveFeet(self.points, surface, u, v, signed)
+
+
+def live_feet(surface: BSplineSurface, points: Floats) -> LiveFeet:
+    """Measure all points."""
+    feet = foot_points(surface, points)
+    return LiveFeet(points, surface, feet.u, feet.v, feet.signed)
+
+
+def _measured(job: Job, surface: Surface) -> Region | PointList | None:
+    recipe = surface.recipe
+    source: ItemId = recipe.sources[0] if recipe is not None else surface.watches
+    return job.get(source, Region) or job.get(source, PointList)
+
+
+def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
+    """Return the feet of what judges a surface, for the drag that begins."""
+    region = _measured(job, surface)
+    return None if region is None else live_feet(surface.geometry, sample_of(job, region).points)
+
+
+def reshaped_surface(
+    job: Job, surface: Surface, geometry: BSplineSurface, live: LiveFeet | None = None
+) -> Surface:
+    """Return a surface with a geometry made by hand: it is fitted no more, and still judged."""
+    recipe = surface.recipe
+    watches = recipe.sources[0] if recipe is not None else surface.watches
+    made = replace(
+        surface, geometry=geometry, recipe=None, made_of=None, candidates=(), watches=watches
+    )
+    if live is not None:
+        return replace(made, signed=live.follow(geometry).signed)
+    feet = live_of_surface(job, made)
+    return replace(made, signed=None if feet is None else feet.signed)
+
+
+def reshape_surface(
+    session: Session, surface: Surface, geometry: BSplineSurface, words: str
+) -> None:
+    """Put a geometry made by hand into a surface."""
+    if session.may_change(surface):
+        made = reshaped_surface(session.job, surface, geometry)
+        session.commit(session.job.with_item(made), words)
+
+
+def neighbours_of(surface: BSplineSurface, index: int) -> list[int]:
+    """Return the control points at the other ends of a control point's legs."""
+    nu, nv = surface.counts
+    i, j = divmod(index, nv)
+    near = ((i - 1, j), (i + 1, j), (i, j - 1), (i, j + 1))
+    return [a * nv + b for a, b in near if 0 <= a < nu and 0 <= b < nv]
+
+
+def chosen_with(surface: BSplineSurface, index: int, pick: str) -> frozenset[int]:
+    """Return what a click on a control point chooses: it alone, its row, or its column."""
+    nu, nv = surface.counts
+    i, j = divmod(index, nv)
+    if pick == "row":
+        return frozenset(i * nv + k for k in range(nv))
+    if pick == "column":
+        return frozenset(k * nv + j for k in range(nu))
+    return frozenset((index,))
+
+
+def reach_weights(surface: BSplineSurface, which: Ints, reach: float, falloff: str) -> Floats:
+    """Return how far each control point follows the chosen ones, (nu * nv,): 1 for these.
+
+    The reach is counted in legs of the net; the falloff is round, straight or sharp.
+    """
+    nu, nv = surface.counts
+    weights = np.zeros(nu * nv)
+    weights[which] = 1.0
+    if reach <= 0:
+        return weights
+    i, j = np.divmod(np.arange(nu * nv), nv)
+    ci, cj = np.divmod(which, nv)
+    away = np.hypot(i[:, None] - ci, j[:, None] - cj).min(axis=1) / (reach + 1)
+    share = np.clip(1 - away, 0, 1)
+    shaped = {"round": share**2 * (3 - 2 * share), "straight": share, "sharp": share**2}[falloff]
+    return np.maximum(shaped, weights)
+
+
+def insert_line(session: Session, surface: Surface, direction: str) -> None:
+    """Insert a row or column beside the chosen points, or where spans are longest."""
+    geometry = surface.geometry
+    knots = geometry.knots_u if direction == "u" else geometry.knots_v
+    degree = geometry.degrees[0 if direction == "u" else 1]
+    breaks = np.unique(knots)
+    middles = (breaks[:-1] + breaks[1:]) / 2
+    t = float(middles[np.argmax(np.diff(breaks))])
+    if session.control_points:
+        at = divmod(min(session.control_points), geometry.counts[1])[0 if direction == "u" else 1]
+        site = greville(knots, degree)[at]
+        t = float(middles[np.argmin(np.abs(middles - site))])
+    made = insert_knot(geometry, t, direction=direction)
+    reshape_surface(session, surface, made, f"insert a {LINE[direction]} in {surface.name}")
+    session.choose_points(())
+
+
+LINE = {"u": "row", "v": "column"}
+
+
+def line_removal(surface: Surface, direction: str) -> tuple[BSplineSurface, float] | None:
+    """Return a surface with the row or column less that costs least, and what that costs, mm."""
+    geometry = surface.geometry
+    knots = geometry.knots_u if direction == "u" else geometry.knots_v
+    degree = geometry.degrees[0 if direction == "u" else 1]
+    inner = np.unique(knots[degree + 1 : -degree - 1])
+    if not len(inner):
+        return None
+    return min(
+        (remove_knot(geometry, float(t), direction) for t in inner), key=lambda pair: pair[1]
+    )
+
+
+def remove_line(session: Session, surface: Surface, direction: str) -> None:
+    """Remove the row or column that costs least, and say how far the surface moved."""
+    found = line_removal(surface, direction)
+    if found is None:
+        session.told.emit("trouble", f"{surface.name} has no inner {LINE[direction]} to remove.")
+        return
+    reshape_surface(session, surface, found[0], f"remove a {LINE[direction]} of {surface.name}")
+    session.choose_points(())
+    moved = f"One {LINE[direction]} less moved the surface by up to {found[1]:.4f} mm."
+    session.told.emit("news", moved)
+
+
+def raise_surface(session: Session, surface: Surface, direction: str) -> None:
+    """Raise the degree in one direction; the shape stays."""
+    if surface.geometry.degrees[0 if direction == "u" else 1] >= HIGHEST_DEGREE:
+        session.told.emit("trouble", f"The degree is already {HIGHEST_DEGREE}.")
+        return
+    try:
+        made = raise_degree(surface.geometry, direction)
+    except SplineError as error:
+        session.told.emit("trouble", sentence(error))
+        return
+    reshape_surface(session, surface, made, f"raise the degree of {surface.name}")
+    session.choose_points(())
+
+
+def swap_surface(session: Session, surface: Surface) -> None:
+    """Exchange u and v, and turn u round so that the normal keeps its side."""
+    made = reverse(swap_directions(surface.geometry), "u")
+    reshape_surface(session, surface, made, f"swap the directions of {surface.name}")
+    session.choose_points(())

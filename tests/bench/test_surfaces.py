@@ -1,0 +1,146 @@
+"""Surfaces with mouse and keys: adaptive knots, control points dragged against the scan."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from tests.bench.conftest import CTRL, NONE, Hands
+from tests.bench.test_trace import seen
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.surface import surface_grid
+from usual_clay.job.items import Region, Surface
+from usual_clay.job.job import sample_of
+
+FINE = np.linspace(0, 1, 40)
+
+
+def chosen(hands: Hands) -> Surface:
+    surface = hands.session.job.get(hands.session.chosen, Surface)
+    assert surface is not None
+    return surface
+
+
+@pytest.fixture
+def net(with_demo: Hands):
+    """The demo's drape from above, ready to be shaped."""
+    hands = with_demo
+    hands.window.stage.look("side")
+    hands.window.stage.swap()
+    hands.window.stage.switch("scan", False)
+    hands.wait()
+    hands.press("shape")
+    return hands, hands.window.stage.side
+
+
+def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
+    hands, pane = net
+    surface = chosen(hands)
+    nu, nv = surface.geometry.counts
+    before = hands.session.job.report(surface)
+    assert before is not None
+    page = hands.window.cards.card.shape  # type: ignore[attr-defined]
+    hands.press("row")
+    index = 6 * nv + 2
+    at = seen(pane, surface.geometry.points[6, 2])
+    hands.drag([at, at + QPoint(0, -9), at + QPoint(0, -20)], widget=pane, release=False)
+    row = {6 * nv + k for k in range(nv)}
+    assert hands.session.control_points == row
+    # Figures follow the hand before it lets go, and say what they were.
+    proposed = hands.session.shown.get(surface.id, Surface)
+    assert proposed is not None
+    live = hands.session.shown.report(proposed)
+    assert live is not None
+    assert live.max > before.max
+    hands.drag([at, at + QPoint(0, -20)], widget=pane)
+    now = chosen(hands)
+    by = now.geometry.points - surface.geometry.points
+    assert np.abs(by[[5, 7]]).max() == 0
+    assert by[6] == pytest.approx(np.tile(by[6, 0], (nv, 1)))
+    assert by[6, 0, 2] > 0.5
+    assert by[6, 0, 1] == pytest.approx(0, abs=1e-9)
+    assert page.figures.far.figure.text() == f"{before.at_share:.3f} mm"
+    report = hands.session.job.report(now)
+    assert report is not None
+    assert page.figures.near.figure.text() == f"{report.at_share:.3f} mm"
+    # It keeps its tie to its region for deviation, through a file too.
+    region = next(hands.session.job.all(Region))
+    assert now.recipe is None
+    assert now.watches == region.id
+    sample = sample_of(hands.session.job, region)
+    exact = foot_points(now.geometry, sample.points).signed
+    assert now.signed == pytest.approx(exact, abs=1e-6)
+    assert hands.session.save(tmp_path / "a.uclay")
+    assert hands.session.open(tmp_path / "a.uclay")
+    again = hands.session.job.items[surface.id]
+    assert isinstance(again, Surface)
+    assert again.watches == region.id
+    assert again.signed == pytest.approx(now.signed)
+    assert index in row
+    assert nu == 14
+
+
+def test_neighbours_follow_softly_and_numbers_are_typed(net) -> None:
+    hands, pane = net
+    surface = chosen(hands)
+    nv = surface.geometry.counts[1]
+    hands.session.set_soft(2.0, "straight")
+    at = seen(pane, surface.geometry.points[6, 2])
+    hands.drag([at, at + QPoint(0, -14)], widget=pane, release=False)
+    for key in (Qt.Key.Key_Z, Qt.Key.Key_1):
+        QTest.keyClick(pane, key)
+    hands.drag([at, at + QPoint(0, -14)], widget=pane)
+    by = (chosen(hands).geometry.points - surface.geometry.points).reshape(-1, 3)
+    assert np.abs(by[:, :2]).max() < 1e-9 or by[6 * nv + 2, 2] > 0
+    height = by[:, 2] / by[6 * nv + 2, 2]
+    assert height[6 * nv + 2] == pytest.approx(1)
+    assert height[7 * nv + 2] == pytest.approx(2 / 3, abs=1e-6)
+    assert height[8 * nv + 2] == pytest.approx(1 / 3, abs=1e-6)
+    assert height[9 * nv + 2] == 0
+    hands.key(Qt.Key.Key_Z, CTRL, pane)
+    assert chosen(hands).recipe is not None
+
+
+def test_rows_columns_and_degrees_change_and_the_shape_stays(net) -> None:
+    hands, pane = net
+    shape = surface_grid(chosen(hands).geometry, FINE, FINE)
+    hands.press("Insert row")
+    hands.press("Insert column")
+    assert chosen(hands).geometry.counts == (15, 7)
+    assert surface_grid(chosen(hands).geometry, FINE, FINE) == pytest.approx(shape, abs=1e-9)
+    page = hands.window.cards.card.shape  # type: ignore[attr-defined]
+    assert page.removes["u"].text() == "Row less: 0.000 mm"
+    hands.press("Row less: 0.000 mm")
+    hands.press("Column less: 0.000 mm")
+    assert chosen(hands).geometry.counts == (14, 6)
+    hands.press("Raise v")
+    assert chosen(hands).geometry.degrees == (3, 4)
+    assert surface_grid(chosen(hands).geometry, FINE, FINE) == pytest.approx(shape, abs=1e-6)
+    hands.press("Swap u, v")
+    turned = surface_grid(chosen(hands).geometry, 1 - FINE, FINE).transpose(1, 0, 2)
+    assert turned == pytest.approx(shape, abs=1e-6)
+    signed = chosen(hands).signed
+    assert signed is not None
+    assert np.quantile(np.abs(signed), 0.95) < 0.06
+    QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, QPoint(4, 4))
+    assert hands.session.chosen is None
+
+
+def test_adaptive_knots_are_chosen_on_the_card(with_demo: Hands) -> None:
+    hands = with_demo
+    before = chosen(hands)
+    hands.press("adaptive")
+    hands.wait()
+    after = chosen(hands)
+    assert after.recipe is not None
+    assert after.recipe.settings.knots == "adaptive"
+    assert after.geometry.counts == before.geometry.counts
+    steps = np.diff(np.unique(after.geometry.knots_u))
+    assert steps.max() > 1.5 * steps.min()
+    report = hands.session.job.report(after)
+    assert report is not None
+    assert report.met
