@@ -144,3 +144,36 @@ def test_adaptive_knots_are_chosen_on_the_card(with_demo: Hands) -> None:
     report = hands.session.job.report(after)
     assert report is not None
     assert report.met
+
+
+def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> None:
+    hands, pane = net
+    surface = chosen(hands)
+    good = hands.session.job.report(surface)
+    assert good is not None
+    hands.session.set_pick("row")
+    at = seen(pane, surface.geometry.points[6, 2])
+    hands.drag([at, at + QPoint(0, -9), at + QPoint(0, -20)], widget=pane)
+    bad = hands.session.job.report(chosen(hands))
+    assert bad is not None
+    assert bad.at_share > 3 * good.at_share
+    moved = chosen(hands).geometry.points
+    hands.press("Pull to scan")
+    pulled = hands.session.job.report(chosen(hands))
+    assert pulled is not None
+    assert pulled.at_share < 1.3 * good.at_share < 0.5 * bad.at_share
+    others = np.delete(chosen(hands).geometry.points, 6, 0)
+    assert others == pytest.approx(np.delete(moved, 6, 0))
+    # Slimmed, shown with what it costs before it is kept.
+    hands.window.task("slim surface")
+    card = hands.window.cards.card
+    card.fields.parts["within"][0].setValue(0.05)  # type: ignore[attr-defined]
+    hands.wait()
+    assert "14 × 6 control points become" in card.words.text()
+    assert "of what measures it lie within" in card.words.text()
+    before = chosen(hands).geometry
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    lean = chosen(hands).geometry
+    assert lean.points.size < before.points.size
+    away = foot_points(before, surface_grid(lean, FINE, FINE).reshape(-1, 3)).signed
+    assert np.abs(away).max() <= 0.05

@@ -83,6 +83,8 @@ def fill(table: Actions, w: Window) -> None:
                "Drape"),
         Action("to tolerance", "To tolerance: fewest control points", "T", w.to_tolerance,
                "Surface", "target", "Tolerance"),
+        Action("task slim surface", "Slim a surface", "", partial(w.task, "slim surface"),
+               "Surface", "leaf", "Slim"),
         Action("deviation", "Deviation colours", "4", lambda: stage.switch("colours"), "Check",
                "thermometer", "Deviation"),
         Action("plain form", "Judge the plain form", "5", lambda: _plain(w), "Check", "sun",

@@ -283,8 +283,9 @@ class Window(QMainWindow):
     def task(self, kind: str) -> None:
         """Show the card of something that is made from curves."""
         session = self.session
-        wanted = "surface" if kind == "in surface" else "curve"
-        kinds = {"arc": (Curve, PointList), "in surface": (Surface,)}.get(kind, (Curve,))
+        wanted = "surface" if "surface" in kind else "curve"
+        kinds: tuple[type, ...] = (Curve, PointList) if kind == "arc" else (Curve,)
+        kinds = (Surface,) if "surface" in kind else kinds
         if not any(isinstance(item, kinds) for item in session.job.items.values()):
             session.told.emit("trouble", f"There is no {wanted} yet.")
             return
@@ -389,7 +390,9 @@ class Window(QMainWindow):
             self._add(menu, "to tolerance", "twin", "task slim", "task fair", "task offset",
                       "task split", "relations", "comb", "step", "iges", "svg")  # fmt: skip
         elif isinstance(item, Surface):
-            self._add(menu, "to tolerance", "plain form", "step", "iges", "stl")
+            self._add(
+                menu, "to tolerance", "task slim surface", "plain form", "step", "iges", "stl"
+            )
         menu.addSeparator()
         self._add(menu, "hide", "lock", "rename", "delete")
         if not isinstance(item, Picture):

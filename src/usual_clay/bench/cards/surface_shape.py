@@ -12,6 +12,7 @@ from usual_clay.bench.edits.shaping import flatten_points, level_points
 from usual_clay.bench.edits.surfaces import (
     insert_line,
     line_removal,
+    pull_to_scan,
     raise_surface,
     remove_line,
     swap_surface,
@@ -58,7 +59,7 @@ class ShapePage(QWidget):
             insert = self._button(f"Insert {line}", "The shape stays",
                                   partial(insert_line, session, direction=direction))  # fmt: skip
             self.removes[direction] = self._button(
-                f"Remove {line}", "The one that costs least; the figure is what it costs",
+                f"Remove {line}", "The one that costs least; the figure is what it costs in mm",
                 partial(remove_line, session, direction=direction),
             )  # fmt: skip
             self._row(column, insert, self.removes[direction])
@@ -69,14 +70,17 @@ class ShapePage(QWidget):
         ]  # fmt: skip
         self.flat = self._button("To a plane", "The plane that lies nearest to the chosen points",
                                  lambda s: flatten_points(session, s, "plane"))  # fmt: skip
-        self._row(column, *self.level, self.flat)
+        self._row(column, *self.level)
+        self.pull = self._button("Pull to scan", "The chosen control points only are solved again"
+                                 " against the scan", partial(pull_to_scan, session))  # fmt: skip
+        self._row(column, self.flat, self.pull)
         self._row(
             column,
             self._button("Raise u", "Degree along u; the shape stays",
                          lambda s: raise_surface(session, s, "u")),
             self._button("Raise v", "Degree along v; the shape stays",
                          lambda s: raise_surface(session, s, "v")),
-            self._button("Swap u, v", "Exchange the directions; the normal keeps its side",
+            self._button("Swap", "Exchange the directions; the normal keeps its side",
                          lambda s: swap_surface(session, s)),
         )  # fmt: skip
 
@@ -102,6 +106,7 @@ class ShapePage(QWidget):
         several = len(session.control_points) > 1
         for part in (*self.level, self.flat):
             part.setVisible(several)
+        self.pull.setVisible(bool(session.control_points))
         self._show_before(surface)
         self._show_costs(surface)
 
@@ -132,7 +137,7 @@ class ShapePage(QWidget):
             for direction, line in (("u", "row"), ("v", "column")):
                 found = line_removal(surface, direction)
                 words[direction] = f"Remove {line}" if found is None else (
-                    f"{line.capitalize()} less: {found[1]:.3f} mm"
+                    f"{line.capitalize()} less: {found[1]:.3f}"
                 )  # fmt: skip
                 self.removes[direction].setEnabled(found is not None)
             self._cost = (surface.geometry, words)

@@ -13,10 +13,12 @@ from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.cards.tasks import TASKS, Task
 from usual_clay.bench.edits.curves import new_curve, reshaped
+from usual_clay.bench.edits.surfaces import reshaped_surface
 from usual_clay.bench.session import EXPECTED, Session, sentence
 from usual_clay.bench.widgets import Row, button, combo, fill, label, number
 from usual_clay.core.build.alter import SplitSettings
-from usual_clay.job.items import Curve, Item, ItemId
+from usual_clay.core.check.deviation import percent
+from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS, Recipe
 
@@ -177,8 +179,9 @@ class TaskCard(Card):
             if self._shown is shown and self.isVisible():
                 self._made = list(zip(settings, made, strict=False))
                 self.keep.setEnabled(True)
-                self._say(made[0].words, "")
-                self.session.propose(self._with(self.session.job)[0])
+                job, chosen = self._with(self.session.job)
+                self._say(made[0].words + self._judged(job, chosen), "")
+                self.session.propose(job)
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
@@ -188,6 +191,14 @@ class TaskCard(Card):
 
         self._say("Working ...", "")
         self.session.work.start("look", "", make, came, failed=failed)
+
+    def _judged(self, job: Job, chosen: ItemId | None) -> str:
+        """Say how far what measures an altered surface lies from it."""
+        surface = job.get(chosen, Surface)
+        report = None if surface is None else job.report(surface)
+        if report is None:
+            return ""
+        return f"; {percent(job.aim.share)} of what measures it lie within {report.at_share:.3f} mm"
 
     def _say(self, words: str, trouble: str) -> None:
         words = sentence(words)
@@ -211,7 +222,10 @@ class TaskCard(Card):
                 zip(made.curves, made.names or ("",), strict=False)
             ):
                 # What alters a curve is put in its place; further parts stand beside it.
-                if index == 0 and not name and isinstance(first, Curve):
+                if isinstance(first, Surface):
+                    job = job.with_item(reshaped_surface(job, first, part))
+                    chosen = first.id
+                elif index == 0 and not name and isinstance(first, Curve):
                     job = job.with_item(reshaped(job, first, part))
                     chosen = first.id
                 else:
@@ -226,7 +240,7 @@ class TaskCard(Card):
             return
         first = self.session.job.items[self._picked()[0]]
         words = self.words.text()
-        alters = self.task.alter is not None and isinstance(first, Curve) and self.kind != "arc"
+        alters = self.task.alter is not None and self.kind != "arc"
         if alters and not self.session.may_change(first):
             return
         job, chosen = self._with(self.session.job)

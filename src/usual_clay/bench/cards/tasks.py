@@ -21,12 +21,14 @@ from usual_clay.core.build.alter import (
     extended,
     faired,
     slimmed,
+    slimmed_surface,
     split_up,
 )
 from usual_clay.core.build.combine import BridgeSettings, CopySettings, PairSettings, TwinSettings
 from usual_clay.core.build.offset import OffsetSettings
 from usual_clay.core.build.placed import AcrossSettings, InSurfaceSettings, LaidSettings
 from usual_clay.core.fit.fair import FairSettings, SlimSettings
+from usual_clay.core.fit.remake_surface import SlimSurfaceSettings
 from usual_clay.core.spline.chain import ChainSettings
 from usual_clay.job.items import Curve, Item, PointList, Scan, Surface
 
@@ -245,6 +247,18 @@ ALTER: dict[str, Task] = {
             Figure("within", "Within", "Tolerance to the old curve", 1e-4, 10, 4),
         ),
         "slim {}", slimmed,
+    ),
+    "slim surface": Task(
+        "Slim", "The same surface with fewer control points; its deviation stands below",
+        SlimSurfaceSettings(), (Take("Surface", (Surface,)),),
+        (
+            Figure("nu", "Along u", "0 for as few as the tolerance allows", 0, 200, 0, ""),
+            Figure("nv", "Along v", "0 for as few as the tolerance allows", 0, 200, 0, ""),
+            Pick("knots", "Knots", (("even", "even", "Spread evenly"),
+                                    ("adaptive", "adaptive", "Closer where the shape needs them"))),
+            Figure("within", "Within", "Tolerance to the old surface", 1e-4, 10, 4),
+        ),
+        "slim {}", slimmed_surface,
     ),
     "fair": Task(
         "Fair", "Smooth as far as a band allows; the ends and their tangents stay",

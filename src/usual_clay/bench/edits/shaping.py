@@ -95,6 +95,7 @@ def put_places(
     before = session.job.report(curve)
     if before is not None:
         session.before_move[curve.id] = before
+    session.search_words.pop(curve.id, None)
     session.commit(session.job.with_item(made), words, onto_last=last)
 
 

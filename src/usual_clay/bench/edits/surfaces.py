@@ -8,6 +8,8 @@ import numpy as np
 
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.fit.remake_surface import pull_to_points
+from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
@@ -92,6 +94,7 @@ def reshape_surface(
 ) -> None:
     """Put a geometry made by hand into a surface."""
     if session.may_change(surface):
+        session.search_words.pop(surface.id, None)
         made = reshaped_surface(session.job, surface, geometry)
         session.commit(session.job.with_item(made), words)
 
@@ -190,6 +193,36 @@ def raise_surface(session: Session, surface: Surface, direction: str) -> None:
         return
     reshape_surface(session, surface, made, f"raise the degree of {surface.name}")
     session.choose_points(())
+
+
+def pull_to_scan(session: Session, surface: Surface) -> None:
+    """Solve the chosen control points again against what judges the surface."""
+    region = session.measured(surface)
+    which = np.array(sorted(session.control_points), dtype=np.int64)
+    if region is None or not len(which):
+        session.told.emit("trouble", "Choose control points first." if region is not None
+                          else f"Nothing measured judges {surface.name}.")  # fmt: skip
+        return
+    sample = session.making.sample(region)
+    floor = 1e-6 * float(np.ptp(sample.points, axis=0).max())
+
+    def task(*_: object) -> BSplineSurface:
+        signed = foot_points(surface.geometry, sample.points).signed
+        weights = spike_weights(signed, sample.neighbours, floor)
+        return pull_to_points(surface.geometry, sample.points, weights, which)
+
+    def done(made: BSplineSurface) -> None:
+        now = session.job.get(surface.id, Surface)
+        if now is surface:
+            before = session.job.report(surface)
+            if before is not None:
+                session.before_move[surface.id] = before
+            reshape_surface(session, surface, made, f"pull {surface.name} to the scan")
+
+    session.work.start(
+        "ask", f"Pulling {surface.name}", task, done,
+        failed=lambda error: session.fail(surface.id, error),
+    )  # fmt: skip
 
 
 def swap_surface(session: Session, surface: Surface) -> None:
