@@ -167,7 +167,7 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     # Slimmed, shown with what it costs before it is kept.
     hands.window.task("slim surface")
     card = hands.window.cards.card
-    card.fields.parts["within"][0].setValue(0.05)  # type: ignore[attr-defined]
+    card.fields.parts["within"][0].setValue(0.25)  # type: ignore[attr-defined]
     hands.wait()
     assert "14 × 6 control points become" in card.words.text()
     assert "of what measures it lie within" in card.words.text()
@@ -176,4 +176,4 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     lean = chosen(hands).geometry
     assert lean.points.size < before.points.size
     away = foot_points(before, surface_grid(lean, FINE, FINE).reshape(-1, 3)).signed
-    assert np.abs(away).max() <= 0.05
+    assert np.abs(away).max() <= 0.25

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -121,7 +122,13 @@ def _form(window) -> None:  # type: ignore[no-untyped-def]
 
 
 def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
+    from usual_clay.bench.edits.drapes import set_drape
+
     _open_demo(window)
+    _hide_curves(window)
+    surface = window.session.chosen_surface()
+    set_drape(window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots")
+    settle(window)
     window.to_tolerance()
     settle(window)
     from PySide6.QtCore import QEvent, QPointF, Qt
@@ -316,9 +323,28 @@ def _finder(window) -> None:  # type: ignore[no-untyped-def]
     window.finder.open()
 
 
-def _keys(window) -> None:  # type: ignore[no-untyped-def]
+def _shaping(window) -> None:  # type: ignore[no-untyped-def]
+    """A row of a lean surface, half way through a drag."""
+    from usual_clay.bench.edits.drapes import set_drape
+    from usual_clay.bench.edits.shaping import places_of, with_places
+
     _open_demo(window)
-    window.cards.ask("keys")
+    _hide_curves(window)
+    session = window.session
+    surface = session.chosen_surface()
+    lean = replace(surface.recipe.settings, nu=11, nv=5, knots="adaptive")
+    set_drape(session, surface, lean, "lean")
+    settle(window)
+    window.cards.card.turn_to("shape")
+    session.set_pick("row")
+    surface = session.chosen_surface()
+    columns = surface.geometry.counts[1]
+    row = [5 * columns + k for k in range(columns)]
+    session.choose_points(row)
+    session.before_move[surface.id] = session.job.report(surface)
+    places = places_of(surface, "control").copy()
+    places[row] += [0.0, 0.0, 0.22]
+    session.propose(session.job.with_item(with_places(session.job, surface, "control", places)))
 
 
 VIEWS: dict[str, Callable] = {
@@ -340,5 +366,5 @@ VIEWS: dict[str, Callable] = {
     "trace-draw": _draw,
     "trace-pair": _pair,
     "finder": _finder,
-    "keys": _keys,
+    "shaping": _shaping,
 }

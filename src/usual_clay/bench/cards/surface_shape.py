@@ -59,7 +59,7 @@ class ShapePage(QWidget):
             insert = self._button(f"Insert {line}", "The shape stays",
                                   partial(insert_line, session, direction=direction))  # fmt: skip
             self.removes[direction] = self._button(
-                f"Remove {line}", "The one that costs least; the figure is what it costs in mm",
+                f"Remove {line}", "The one that costs least; the figure is what it costs",
                 partial(remove_line, session, direction=direction),
             )  # fmt: skip
             self._row(column, insert, self.removes[direction])
@@ -137,7 +137,7 @@ class ShapePage(QWidget):
             for direction, line in (("u", "row"), ("v", "column")):
                 found = line_removal(surface, direction)
                 words[direction] = f"Remove {line}" if found is None else (
-                    f"{line.capitalize()} less: {found[1]:.3f}"
+                    f"{line.capitalize()} less: {found[1]:.3f} mm"
                 )  # fmt: skip
                 self.removes[direction].setEnabled(found is not None)
             self._cost = (surface.geometry, words)
