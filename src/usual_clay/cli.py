@@ -89,6 +89,10 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.add_argument("--unit", choices=list(MILLIMETRES), default="mm", help="of the scan's file")
     fit.add_argument("--limit", type=int, default=50, help="most control points along u or v")
     fit.add_argument("--out", type=Path, required=True, help="STEP or IGES file to write")
+    fit.add_argument(
+        "--symmetric", choices=["x", "y", "z"], default="", metavar="PLANE",
+        help="axis of the mirror plane through the origin: x, y or z",
+    )  # fmt: skip
     fit.add_argument("--report", type=Path, help="JSON file to write the figures to")
     fit.add_argument(
         "--front", type=Path, metavar="OUT.csv",
@@ -102,7 +106,10 @@ def _fit(options: argparse.Namespace) -> int:
     aim = Aim(options.tolerance, options.share)
     counts = _counts(options.controls)
     settings = DrapeSettings(
-        smoothness=options.smooth, reach=options.reach / 100, knots=options.knots
+        smoothness=options.smooth,
+        reach=options.reach / 100,
+        knots=options.knots,
+        symmetric=options.symmetric,
     )
     mesh = read_mesh(options.scan, options.unit)
     chosen = _region(options.region, mesh)

@@ -143,3 +143,28 @@ def test_the_command_line_writes_front_fairness_and_knots(tmp_path: Path) -> Non
         ["fit", str(tmp_path / "ridge.ply"), "--tolerance", "0.03", "--controls", "8x6",
          "--out", str(tmp_path / "a.step"), "--front", str(tmp_path / "front.csv")]
     ) == 2  # fmt: skip
+
+
+def test_a_symmetric_drape_has_a_symmetric_net_and_uses_both_halves() -> None:
+    random = np.random.default_rng(3)
+    x, y = random.uniform(0, 60, 9000), random.uniform(-15, 15, 9000)
+    z = 4 * np.cos(y / 12) * np.sin(x / 25 + 0.4)
+    points = np.stack([x, y, z], axis=1) + random.normal(0, 0.01, (9000, 3))
+    sample = Sample(points, np.tile([0.0, 0, 1], (9000, 1)))
+    for knots in ("even", "adaptive"):
+        settings = DrapeSettings(nu=8, nv=7, reach=0.1, symmetric="y", knots=knots)  # type: ignore[arg-type]
+        made = drape(sample, settings)
+        net = made.surface.points
+        assert net[:, ::-1] == pytest.approx(net * [1, -1, 1], abs=1e-12)
+        assert made.surface.knots_v == pytest.approx(1 - made.surface.knots_v[::-1])
+        assert len(made.feet.signed) == len(points)
+        assert np.quantile(np.abs(made.feet.signed), 0.95) < 0.03
+    found = to_tolerance(sample, DrapeSettings(reach=0.1, symmetric="y"), Aim(0.03))
+    assert found.report.met
+    # A shape that is not symmetric pays for it, in deviation that is told.
+    lop = Sample(points + np.outer(0.01 * y, [0, 0, 1]), sample.normals)
+    worse = drape(lop, DrapeSettings(nu=8, nv=7, reach=0.1, symmetric="y"))
+    assert np.quantile(np.abs(worse.feet.signed), 0.95) > 0.1
+    turn = np.array([[0.8, -0.6, 0], [0.6, 0.8, 0], [0, 0, 1]])
+    with pytest.raises(FitError, match="not laid square to the plane y = 0"):
+        drape(Sample(points @ turn.T, sample.normals), DrapeSettings(nu=8, nv=7, symmetric="y"))

@@ -78,6 +78,11 @@ class DrapeCard(Card):
         self.sides.chosen.connect(lambda name: self._set("sides", sides=name))
         self.knots = Choice(KNOTS)
         self.knots.chosen.connect(lambda word: self._set("knots", knots=RULES[word]))
+        self.symmetric = Choice([("no", "Not symmetric"), *((axis, f"About the plane {axis} = 0")
+                                                            for axis in "xyz")])  # fmt: skip
+        self.symmetric.chosen.connect(
+            lambda word: self._set("symmetry", symmetric="" if word == "no" else word)
+        )
         times = label("×")
         self.rows = [
             Row("Control points", self.nu, times, self.nv, label("u × v", "soft")),
@@ -87,6 +92,7 @@ class DrapeCard(Card):
             Row("Reach", self.reach, stretch=0),
             Row("Frame", self.frame, self.plane),
             Row("Sides", self.sides),
+            Row("Symmetric", self.symmetric),
         ]
         for row in self.rows:
             self.column.addWidget(row)
@@ -194,7 +200,7 @@ class DrapeCard(Card):
             )
         changeable = region is not None and not surface.locked
         for part in (self.nu, self.nv, self.degree, self.smoothness, self.reach, self.frame,
-                     self.plane, self.sides, self.knots):  # fmt: skip
+                     self.plane, self.sides, self.knots, self.symmetric):  # fmt: skip
             part.setEnabled(changeable)
         if recipe is None:
             return
@@ -213,6 +219,7 @@ class DrapeCard(Card):
         self.reach.set_value(round(settings.reach * 100))
         self.frame.set_value(settings.frame)
         self.sides.set_value(settings.sides)
+        self.symmetric.set_value(settings.symmetric or "no")
         self.knots.set_value(next(word for word, rule in RULES.items() if rule == settings.knots))
         self.plane.setVisible(settings.frame == "locked")
 

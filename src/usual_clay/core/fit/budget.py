@@ -22,6 +22,7 @@ from usual_clay.core.fit.drape import (
     lay_flat,
     space_of,
     stiffness_of,
+    with_images,
 )
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.progress import Cancelled, Progress, silent
@@ -222,7 +223,8 @@ def to_tolerance(
         When the region cannot be draped at all. `Cancelled` is not passed on: the best so far
         is returned, with `cancelled` set.
     """
-    trials = _Trials(sample.part(SEARCH_POINTS), settings, aim, found or (lambda _: None), progress)
+    part = with_images(sample.part(SEARCH_POINTS), settings)
+    trials = _Trials(part, settings, aim, found or (lambda _: None), progress)
     cancelled = False
     try:
         best = _grow(trials, limit) if settings.knots == "even" else _grow_knots(trials, limit)
@@ -427,7 +429,8 @@ def _settle(
     """Fit the chosen counts to all points; add a few control points should that fall short."""
     aim = trials.aim
     expected = trials.deviation(*best) <= aim.tolerance
-    start = trials.ends[best]
+    # A symmetric search has looked at images too: then the drape finds its own parameters.
+    start = trials.ends[best] if not trials.settings.symmetric else None
     nu, nv = best
     while True:
         chosen = trials.settings.sized(nu, nv)

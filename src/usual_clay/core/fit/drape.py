@@ -12,6 +12,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.adaptive import Laid, exchanged, grown
 from usual_clay.core.fit.frame import FrameChoice, Sides, base_frame, even_out, follow_sides
+from usual_clay.core.fit.mirror import Mirror, mirrored, settle_mirror
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.system import FitError, Space, fit_control_points
 from usual_clay.core.progress import Progress, silent
@@ -64,6 +65,8 @@ class DrapeSettings:
         Whether the surface's long sides follow the region's outline or the frame's rectangle.
     knots : {"even", "adaptive", "adaptive u", "adaptive v"}
         Spread evenly, or closer where the shape needs them, in both directions or in one.
+    symmetric : {"", "x", "y", "z"}
+        The axis of a mirror plane through the origin, about which the surface is symmetric.
     """
 
     nu: int = 10
@@ -75,6 +78,7 @@ class DrapeSettings:
     plane: str = "xy"
     sides: Sides = "follow"
     knots: KnotRule = "even"
+    symmetric: Literal["", "x", "y", "z"] = ""
 
     def __post_init__(self) -> None:
         for name, count in (("u", self.nu), ("v", self.nv)):
@@ -95,6 +99,8 @@ class DrapeSettings:
             raise FitError(f"knots must be {', '.join(KNOT_RULES[:-1])} or {KNOT_RULES[-1]}")
         if self.sides not in ("follow", "straight"):
             raise FitError("sides must be follow or straight")
+        if self.symmetric not in ("", "x", "y", "z"):
+            raise FitError(f"symmetric about x, y or z, not {self.symmetric!r}")
         if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
             raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
 
@@ -102,7 +108,7 @@ class DrapeSettings:
         """Tell whether a region is laid flat alike, so that parameters can be taken over."""
         return all(
             getattr(self, name) == getattr(other, name)
-            for name in ("reach", "frame", "plane", "sides")
+            for name in ("reach", "frame", "plane", "sides", "symmetric")
         )
 
     def sized(self, nu: int, nv: int) -> DrapeSettings:
@@ -122,11 +128,14 @@ class Base:
         Lengths along u and v on the surface, reach included, mm.
     u, v : (n,) arrays
         The points' parameters, in [0, 1].
+    mirror : Mirror or None
+        Where the surface is to be symmetric.
     """
 
     size: tuple[float, float]
     u: Floats
     v: Floats
+    mirror: Mirror | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -185,7 +194,17 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
     u, stretch = even_out(u, along, up)
     whole = 1 + settings.reach
     size = (float(frame.size[0]) * stretch * whole, float(frame.size[1]) * whole)
-    return Base(size, 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole)
+    u, v, mirror = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole, None
+    if settings.symmetric:
+        mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
+    return Base(size, u, v, mirror)
+
+
+def with_images(sample: Sample, settings: DrapeSettings) -> Sample:
+    """Return what is fitted: the points, and behind them their mirror images where wanted."""
+    if not settings.symmetric:
+        return sample
+    return mirrored(sample, "xyz".index(settings.symmetric))
 
 
 def space_of(settings: DrapeSettings) -> Space:
@@ -213,7 +232,8 @@ def adapted_space(
     )
     attempt = grown(laid, laid.fitted(space_of(begin)), (settings.nu, settings.nv))
     directions = "".join(d for d in "uv" if settings.is_adaptive(d))
-    return exchanged(laid, attempt, directions).space
+    space = exchanged(laid, attempt, directions).space
+    return space if base.mirror is None else base.mirror.spread(space)
 
 
 def laid_for_knots(sample: Sample, base: Base, stiffness: float, start: Start) -> Laid:
@@ -243,6 +263,8 @@ def fit_once(
     u, v, weights = start
     points = fit_control_points(space, u, v, sample.points, weights, stiffness, base.size)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
+    if base.mirror is not None:
+        surface = base.mirror.halved(surface)
     return surface, foot_points(surface, sample.points, (u, v), step=1e-4 * max(base.size))
 
 
@@ -269,6 +291,7 @@ def drape(
     ------
     FitError, FoldsOverError
     """
+    own, sample = sample, with_images(sample, settings)
     base = lay_flat(sample, settings)
     stiffness = stiffness_of(settings, base)
     floor = 1e-6 * max(base.size)
@@ -294,8 +317,10 @@ def drape(
         v = np.clip(feet.v + RELAXATION * (feet.v - v), 0.0, 1.0)
         weights = spike_weights(feet.signed, sample.neighbours, floor)
     assert best is not None
-    exact = foot_points(best.surface, sample.points, (best.feet.u, best.feet.v))
-    return replace(best, feet=exact)
+    count = len(own.points)
+    seed = best.feet.u[:count], best.feet.v[:count]
+    exact = foot_points(best.surface, own.points, seed)
+    return replace(best, feet=exact, weights=best.weights[:count])
 
 
 def _weighted_rms(signed: Floats, weights: Floats) -> float:

@@ -45,6 +45,7 @@ def fairness_of(sample: Sample, settings: DrapeSettings, made: Drape, aim: Aim) 
     The smoothest surface of equal deviation is one with many even knots and the stiffest thin
     plate (Eilers and Marx 1996) with which as many points lie as near, found by bisection.
     """
+    settings = replace(settings, symmetric="")
     base = lay_flat(sample, settings)
     energy = bending_energy(made.surface, base)
     least = _smoothest(sample.part(POINTS), settings, made, aim)
