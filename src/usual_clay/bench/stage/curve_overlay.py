@@ -16,9 +16,9 @@ from usual_clay.core.spline.curve import BSplineCurve
 
 # The longest quill is this share of the view's height at scale 1.
 TALLEST = 0.16
-MOST_QUILLS = 220
+MOST_QUILLS = 160
 # Places of the line through the tips.
-FINE = 500
+FINE = 360
 
 
 def draw_polygon(

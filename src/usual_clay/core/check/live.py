@@ -10,8 +10,8 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 
-# What is shown while a hand drags need not be nearer than a millionth of the curve.
-LIVE_STEP = 1e-6
+# What is shown while a hand drags need not be nearer than a part in a hundred thousand.
+LIVE_STEP = 1e-5
 
 
 @dataclass(frozen=True, eq=False)
