@@ -515,7 +515,7 @@ def test_a_probe_streams_live_and_is_finished(with_demo: Hands) -> None:
     before = len(list(session.job.all(PointList)))
     hands.window.table.run("probe")
     card = hands.window.cards.card
-    card.spacing.setValue(1.5)  # type: ignore[attr-defined]
+    card.spacing.setValue(0.5)  # type: ignore[attr-defined]
     hands.press("Start")
     hands.wait(lambda: len(card.recorded) > 12)  # type: ignore[attr-defined]
     # They are shown as they come, and are not in the job yet.

@@ -120,7 +120,7 @@ def test_rows_columns_and_degrees_change_and_the_shape_stays(net) -> None:
     hands.press("Raise v")
     assert chosen(hands).geometry.degrees == (3, 4)
     assert surface_grid(chosen(hands).geometry, FINE, FINE) == pytest.approx(shape, abs=1e-6)
-    hands.press("Swap u, v")
+    hands.press("Swap")
     turned = surface_grid(chosen(hands).geometry, 1 - FINE, FINE).transpose(1, 0, 2)
     assert turned == pytest.approx(shape, abs=1e-6)
     signed = chosen(hands).signed
@@ -167,7 +167,7 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     # Slimmed, shown with what it costs before it is kept.
     hands.window.task("slim surface")
     card = hands.window.cards.card
-    card.fields.parts["within"][0].setValue(0.25)  # type: ignore[attr-defined]
+    card.fields.parts["within"][0].setValue(0.5)  # type: ignore[attr-defined]
     hands.wait()
     assert "14 × 6 control points become" in card.words.text()
     assert "of what measures it lie within" in card.words.text()
@@ -176,4 +176,4 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     lean = chosen(hands).geometry
     assert lean.points.size < before.points.size
     away = foot_points(before, surface_grid(lean, FINE, FINE).reshape(-1, 3)).signed
-    assert np.abs(away).max() <= 0.25
+    assert np.abs(away).max() <= 0.5
