@@ -243,5 +243,8 @@ class Tile(QFrame):
     def show_figure(self, figure: str, words: str, dim: bool = False) -> None:
         self.figure.setText(figure)
         self.figure.setEnabled(not dim)
-        self.figure.setStyleSheet("color: #A39A8E;" if dim else "")
+        style = "color: #A39A8E;" if dim else ""
+        # A style that is set is worked out anew, even where it is the same.
+        if style != self.figure.styleSheet():
+            self.figure.setStyleSheet(style)
         self.words.setText(words)

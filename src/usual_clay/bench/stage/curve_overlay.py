@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from pyqtgraph.functions import arrayToQPath, arrayToQPolygonF
+from pyqtgraph.functions import arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
@@ -84,10 +84,12 @@ def draw_comb(
     scale: float,
     density: float = 1.0,
     alike: Comb | None = None,
+    quick: bool = False,
 ) -> None:
     """Draw thin quills away from the bend, a line through their tips, dots at inflections.
 
-    Two combs that are compared are drawn to the scale of the one that they are `alike` to.
+    Two combs that are compared are drawn to the scale of the one that they are `alike` to. A
+    `quick` one, while a hand drags, has plain quills.
     """
     size = np.linalg.norm(comb.curvature, axis=1)
     measure = size if alike is None else np.linalg.norm(alike.curvature, axis=1)
@@ -101,11 +103,12 @@ def draw_comb(
     feet = view.project(comb.points)[:, :2]
     teal = QColor(palette.TEAL)
     teal.setAlpha(110)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    painter.setPen(QPen(teal, 0.7))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, not quick)
+    painter.setPen(QPen(teal, 0 if quick else 0.7))
     step = max(1, round(len(feet) / (MOST_QUILLS * density)))
-    quill = np.stack([feet[::step], tips[::step]], axis=1).reshape(-1, 2)
-    painter.drawPath(arrayToQPath(*quill.T, connect="pairs"))
+    quill = np.concatenate([feet[::step], tips[::step]], axis=1).tolist()
+    painter.drawLines([QLineF(*ends) for ends in quill])
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     teal.setAlpha(220)
     painter.setPen(QPen(teal, 1.3))
     painter.setBrush(Qt.BrushStyle.NoBrush)

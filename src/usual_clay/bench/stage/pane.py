@@ -52,6 +52,8 @@ NUDGES = {
 }  # fmt: skip
 BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
+# A view that no hand drags in follows so often while one drags in another, ms.
+ELSEWHERE = 120
 BACK = "\x08"
 
 
@@ -100,6 +102,8 @@ class Pane(QWidget):
         self._fitted = self._fit_due = True
         self._rest = QTimer(self, singleShot=True, interval=REST_AFTER)
         self._rest.timeout.connect(self.rest)
+        self._later = QTimer(self, singleShot=True, interval=ELSEWHERE)
+        self._later.timeout.connect(self._refresh_now)
         self.setMouseTracking(True)
         self.setMinimumSize(120, 120)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -108,7 +112,14 @@ class Pane(QWidget):
     # ---- picture -------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Show what the scene has now."""
+        """Show what the scene has now; while a hand drags in another view, now and then."""
+        if self.session.dragging in (None, self):
+            self._refresh_now()
+        elif not self._later.isActive():
+            self._later.start()
+
+    def _refresh_now(self) -> None:
+        self._later.stop()
         self._stale = True
         self.update()
 
@@ -195,6 +206,7 @@ class Pane(QWidget):
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
         job, session = self.session.shown, self.session
+        dragged = session.dragging is not None
         chosen = job.get(session.chosen, Curve)
         fresh = [c for c in job.all(Curve) if c.id not in session.job.items]
         for curve in ([chosen] if chosen is not None else []) + fresh:
@@ -206,7 +218,7 @@ class Pane(QWidget):
             if self._shows_combs():
                 comb = self.scene.comb(curve)
                 curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
-                                        session.comb_density)  # fmt: skip
+                                        session.comb_density, None, dragged)  # fmt: skip
             if self.scene.shown.net:
                 self._paint_points(painter, curve, curve is chosen)
         if chosen is not None and chosen.visible and self._shows_combs():
@@ -214,7 +226,8 @@ class Pane(QWidget):
             for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
                 comb = self.scene.comb(other)
                 curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
-                                        session.comb_density, self.scene.comb(chosen))  # fmt: skip
+                                        session.comb_density, self.scene.comb(chosen),
+                                        dragged)  # fmt: skip
 
     def _shows_combs(self) -> bool:
         """Tell whether combs are shown: while a hand drags, in the view that it drags in."""
