@@ -264,9 +264,8 @@ class Session(QObject):
         return self.chosen_surface() or self.shown.get(self.chosen, Curve)
 
     def measured(self, surface: Surface) -> Region | PointList | None:
-        """Return the region or loose points that a surface was draped over."""
-        source = surface.recipe.sources[0] if surface.recipe is not None else surface.watches
-        return self.shown.get(source, Region) or self.shown.get(source, PointList)
+        """Return the region or loose points that judge a surface."""
+        return self.shown.measured(surface)
 
     def chosen_region(self) -> Region | None:
         """Return the chosen region, or the one a chosen surface follows."""

@@ -115,6 +115,12 @@ class Job:
             if item.recipe is not None and item_id in item.recipe.sources
         ]
 
+    def measured(self, surface: Surface) -> Region | PointList | None:
+        """Return the region or loose points that judge a surface, if they are still there."""
+        recipe = surface.recipe
+        source = recipe.sources[0] if recipe is not None else surface.watches
+        return self.get(source, Region) or self.get(source, PointList)
+
     def report(self, item: Surface | Curve | Shape) -> Report | None:
         """Judge what was fitted by the job's aim."""
         return None if item.signed is None else judge(item.signed, self.aim)

@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.edits.curves import live_of, reshape, reshaped
-from usual_clay.bench.edits.surfaces import LiveFeet, live_of_surface, reshaped_surface
+from usual_clay.bench.edits.surfaces import live_of_surface, reshaped_surface
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_place, as_places
-from usual_clay.core.check.live import LiveDistance
+from usual_clay.core.check.live import LiveDistance, LiveFeet
 from usual_clay.core.fit.fair import SlimSettings, slim
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import curve_foot_points

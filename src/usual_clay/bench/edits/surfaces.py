@@ -2,75 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.check.live import LiveFeet, live_feet
 from usual_clay.core.fit.remake_surface import pull_to_points
 from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
 from usual_clay.core.spline.surface import BSplineSurface, swap_directions
-from usual_clay.job.items import ItemId, PointList, Region, Surface
+from usual_clay.job.items import Surface
 from usual_clay.job.job import Job, sample_of
-
-
-@dataclass(frozen=True, eq=False)
-class LiveFeet:
-    """Feet of measured points on a surface whose control points are dragged.
-
-    Only points on spans that a moved control point bends are asked again while the hand drags.
-    """
-
-    points: Floats
-    surface: BSplineSurface
-    u: Floats
-    v: Floats
-    signed: Floats
-
-    def follow(self, surface: BSplineSurface) -> LiveFeet:
-        """Return the feet on a surface of the same knots with other control points."""
-        old = self.surface
-        same = surface.counts == old.counts and np.array_equal(surface.knots_u, old.knots_u)
-        if not same or not np.array_equal(surface.knots_v, old.knots_v):
-            return live_feet(surface, self.points)
-        moved = (surface.points != old.points).any(axis=2)
-        if not moved.any():
-            return self
-        (p, q), (rows, columns) = surface.degrees, np.nonzero(moved)
-        near = (
-            (self.u >= surface.knots_u[rows.min()])
-            & (self.u <= surface.knots_u[rows.max() + p + 1])
-            & (self.v >= surface.knots_v[columns.min()])
-            & (self.v <= surface.knots_v[columns.max() + q + 1])
-        )
-        u, v, signed = self.u.copy(), self.v.copy(), self.signed.copy()
-        at = np.flatnonzero(near)
-        if len(at):
-            size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
-            feet = foot_points(surface, self.points[at], (u[at], v[at]), step=1e-3 * size)
-            u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
-        return LiveFeet(self.points, surface, u, v, signed)
-
-
-def live_feet(surface: BSplineSurface, points: Floats) -> LiveFeet:
-    """Measure all points."""
-    feet = foot_points(surface, points)
-    return LiveFeet(points, surface, feet.u, feet.v, feet.signed)
-
-
-def _measured(job: Job, surface: Surface) -> Region | PointList | None:
-    recipe = surface.recipe
-    source: ItemId = recipe.sources[0] if recipe is not None else surface.watches
-    return job.get(source, Region) or job.get(source, PointList)
 
 
 def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
     """Return the feet of what judges a surface, for the drag that begins."""
-    region = _measured(job, surface)
+    region = job.measured(surface)
     return None if region is None else live_feet(surface.geometry, sample_of(job, region).points)
 
 

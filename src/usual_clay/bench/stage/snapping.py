@@ -20,6 +20,7 @@ from usual_clay.core.picture.outline import OutlineError, OutlineSettings, find_
 from usual_clay.core.picture.placement import to_flat, to_space
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_points
+from usual_clay.core.spline.make import arc_centre
 from usual_clay.core.spline.parts import at_length, crossings, length_of
 from usual_clay.files.picture_file import decode
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Scan, Surface
@@ -98,9 +99,9 @@ def _points(pane: Pane, curves: list[Curve], near: list[Curve]) -> Iterator[tupl
         yield geometry.points[[0, -1]], "end"
         recipe = curve.recipe
         if recipe is not None and recipe.kind == "drawn" and recipe.settings.kind in ROUND:
-            centre = recipe.settings.array[0] if recipe.settings.kind != "arc" else (
-                _centre(curve)
-            )  # fmt: skip
+            centre = recipe.settings.array[0]
+            if recipe.settings.kind == "arc":
+                centre = arc_centre(*curve_points(geometry, [0.0, 0.5, 1.0]))[0]
             yield centre[None], "centre"
     for index, curve in enumerate(near):
         geometry = curve.geometry
@@ -133,15 +134,6 @@ def _outline_of(data: bytes) -> Floats:
         return find_outline(decode(data), OutlineSettings()).pixels
     except OutlineError:
         return np.zeros((0, 2))
-
-
-def _centre(curve: Curve) -> Floats:
-    """Return the centre of an arc from three places on it."""
-    a, b, c = curve_points(curve.geometry, [0.0, 0.5, 1.0])
-    u, v = b - a, c - a
-    cross = np.cross(u, v)
-    size = max(float(cross @ cross), 1e-300)
-    return a + (np.cross(cross, u) * (v @ v) + np.cross(v, cross) * (u @ u)) / (2 * size)
 
 
 def _crossing(pane: Pane, one: Curve, other: Curve) -> Iterator[tuple[Floats, str]]:

@@ -1,4 +1,4 @@
-"""Distances of many points from a curve that is being dragged: only what changed is asked again."""
+"""Distances of many points from what is being dragged: only what changed is asked again."""
 
 from __future__ import annotations
 
@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.spline.closest import curve_foot_points
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface
 
 # What is shown while a hand drags need not be nearer than a part in a hundred thousand.
 LIVE_STEP = 1e-5
@@ -56,3 +57,47 @@ def live_distance(curve: BSplineCurve, points: Floats) -> LiveDistance:
     """Measure all points."""
     t, _, distance = curve_foot_points(curve, points)
     return LiveDistance(points, curve, t, distance)
+
+
+@dataclass(frozen=True, eq=False)
+class LiveFeet:
+    """Feet of measured points on a surface whose control points are dragged.
+
+    Only points on spans that a moved control point bends are asked again while the hand drags.
+    """
+
+    points: Floats
+    surface: BSplineSurface
+    u: Floats
+    v: Floats
+    signed: Floats
+
+    def follow(self, surface: BSplineSurface) -> LiveFeet:
+        """Return the feet on a surface of the same knots with other control points."""
+        old = self.surface
+        same = surface.counts == old.counts and np.array_equal(surface.knots_u, old.knots_u)
+        if not same or not np.array_equal(surface.knots_v, old.knots_v):
+            return live_feet(surface, self.points)
+        moved = (surface.points != old.points).any(axis=2)
+        if not moved.any():
+            return self
+        (p, q), (rows, columns) = surface.degrees, np.nonzero(moved)
+        near = (
+            (self.u >= surface.knots_u[rows.min()])
+            & (self.u <= surface.knots_u[rows.max() + p + 1])
+            & (self.v >= surface.knots_v[columns.min()])
+            & (self.v <= surface.knots_v[columns.max() + q + 1])
+        )
+        u, v, signed = self.u.copy(), self.v.copy(), self.signed.copy()
+        at = np.flatnonzero(near)
+        if len(at):
+            size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+            feet = foot_points(surface, self.points[at], (u[at], v[at]), step=1e-3 * size)
+            u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
+        return LiveFeet(self.points, surface, u, v, signed)
+
+
+def live_feet(surface: BSplineSurface, points: Floats) -> LiveFeet:
+    """Measure all points."""
+    feet = foot_points(surface, points)
+    return LiveFeet(points, surface, feet.u, feet.v, feet.signed)

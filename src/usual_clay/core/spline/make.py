@@ -313,8 +313,8 @@ def rectangle(
     return BSplineCurve(np.concatenate([[0], knots, [1]]), points, weights)
 
 
-def arc_through(start: Floats, middle: Floats, end: Floats) -> BSplineCurve:
-    """Return the arc through three points, as a rational quadratic.
+def arc_centre(start: Floats, middle: Floats, end: Floats) -> tuple[Floats, Floats]:
+    """Return the centre of the circle through three points, and its normal.
 
     Raises
     ------
@@ -327,7 +327,18 @@ def arc_through(start: Floats, middle: Floats, end: Floats) -> BSplineCurve:
     if area < 1e-16 * float((a @ a) * (b @ b)) or area == 0:
         raise SplineError("the three points lie on a line: an arc needs a bend")
     centre = start + (np.cross(cross, a) * (b @ b) + np.cross(b, cross) * (a @ a)) / (2 * area)
-    normal = cross / np.sqrt(area)
+    return centre, cross / np.sqrt(area)
+
+
+def arc_through(start: Floats, middle: Floats, end: Floats) -> BSplineCurve:
+    """Return the arc through three points, as a rational quadratic.
+
+    Raises
+    ------
+    SplineError
+        For points on a line.
+    """
+    centre, normal = arc_centre(start, middle, end)
     radial = start - centre
     radius = float(np.linalg.norm(radial))
     across = np.cross(normal, radial / radius)
