@@ -245,9 +245,7 @@ def _times(count: int) -> str:
     return f"{count} time{'' if count == 1 else 's'}"
 
 
-def _paired(
-    one: Floats, other: Floats, axis: int, settings: PairSettings
-) -> tuple[Floats, float]:
+def _paired(one: Floats, other: Floats, axis: int, settings: PairSettings) -> tuple[Floats, float]:
     """Pair two stretches that do not turn back; return points, and how their extents differ."""
     falls = one[0, axis] > one[-1, axis]
     a, b = (line[::-1].copy() if line[0, axis] > line[-1, axis] else line for line in (one, other))

@@ -1,0 +1,1 @@
+"""Curves and surfaces made from others."""
