@@ -90,7 +90,7 @@ def search(session: Session, surface: Surface) -> None:
         changed = replace(
             now, recipe=replace(recipe, settings=found.settings), candidates=found.candidates
         )
-        session.making.remember(surface.id, sample, found.settings, found.drape)
+        session.making.remember(surface.id, sample, settings, found.drape)
         session.search_words[surface.id] = found.words
         made = with_drape(changed, found.drape, basis_of(session.job, changed))
         session.commit(session.job.with_item(made), "to tolerance")

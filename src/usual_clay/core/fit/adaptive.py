@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.system import Space, fit_control_points
+from usual_clay.core.fit.system import Held, Space, fit_control_points
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.knots import removal_residual
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
@@ -81,6 +81,8 @@ class Laid:
         Of the base, mm.
     noise : float
         Standard deviation of a coordinate's noise, mm.
+    held : callable or None
+        Gives the control points that are known in a space.
     """
 
     points: Floats
@@ -90,11 +92,13 @@ class Laid:
     stiffness: float
     size: tuple[float, float]
     noise: float
+    held: Callable[[Space], Held] | None = None
 
     def fitted(self, space: Space) -> Attempt:
         """Fit a space to the points at their parameters."""
+        held = None if self.held is None else self.held(space)
         control = fit_control_points(
-            space, self.u, self.v, self.points, self.weights, self.stiffness, self.size
+            space, self.u, self.v, self.points, self.weights, self.stiffness, self.size, held
         )
         surface = BSplineSurface(space.knots_u, space.knots_v, control)
         gap = self.points - surface_points(surface, self.u, self.v)

@@ -14,13 +14,13 @@ from usual_clay.core.fit.drape import (
     Base,
     Drape,
     DrapeSettings,
+    Sizes,
     Start,
     adapted_space,
     drape,
     fit_once,
     laid_for_knots,
     lay_flat,
-    space_of,
     stiffness_of,
     with_images,
 )
@@ -82,7 +82,7 @@ class Search:
     """
 
     drape: Drape
-    settings: DrapeSettings
+    settings: Sizes
     report: Report
     candidates: tuple[Candidate, ...]
     words: str
@@ -170,7 +170,7 @@ class _Trials:
 
     def even_deviation(self, nu: int, nv: int) -> float:
         """Return the deviation with even knots, which is no candidate here."""
-        space = space_of(self.settings.sized(nu, nv))
+        space = self.base.start_space(self.settings.sized(nu, nv))
         _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
         return at_share(distance_levels(feet.signed), self.aim.share)
 
@@ -240,7 +240,7 @@ def to_tolerance(
     if not cancelled and len(fitted.feet.u) == len(trials.sample.points):
         trials.polish_front(fitted.start)
     trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
-    words = _in_words(chosen, report, aim, sample.noise, limit, cancelled)
+    words = in_words(chosen, report, aim, sample.noise, limit, cancelled)
     return Search(fitted, chosen, report, tuple(trials.seen.values()), words, cancelled)
 
 
@@ -309,7 +309,7 @@ def _grow_knots(trials: _Trials, limit: int) -> tuple[int, int]:
         counts[0] if settings.is_adaptive("u") else nu,
         counts[1] if settings.is_adaptive("v") else nv,
     )
-    reached = grown(laid, laid.fitted(space_of(begin)), ends, enough).space.counts
+    reached = grown(laid, laid.fitted(trials.base.start_space(begin)), ends, enough).space.counts
     nu, nv = max(reached[0], fewest), max(reached[1], fewest)
     # The count was met at parameters that were not corrected: made in full, it may fall short.
     for _ in range(6):
@@ -444,9 +444,10 @@ def _settle(
             return chosen, fitted, report
 
 
-def _in_words(
-    chosen: DrapeSettings, report: Report, aim: Aim, noise: float, limit: int, cancelled: bool
+def in_words(
+    chosen: Sizes, report: Report, aim: Aim, noise: float, limit: int, cancelled: bool
 ) -> str:
+    """Say what a search came to."""
     found = f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
     reached = f"{percent(aim.share)} of the points lie within {report.at_share:.3f} mm"
     floor = aim.noise_floor(noise)

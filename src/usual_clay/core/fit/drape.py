@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, Protocol, Self
 
 import numpy as np
 
@@ -14,7 +14,7 @@ from usual_clay.core.fit.adaptive import Laid, exchanged, grown
 from usual_clay.core.fit.frame import FrameChoice, Sides, base_frame, even_out, follow_sides
 from usual_clay.core.fit.mirror import Mirror, mirrored, settle_mirror
 from usual_clay.core.fit.sample import Sample, spike_weights
-from usual_clay.core.fit.system import FitError, Space, fit_control_points
+from usual_clay.core.fit.system import FitError, Held, Space, fit_control_points
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 from usual_clay.core.spline.closest import FootPoints, foot_points
@@ -40,6 +40,23 @@ MOST_FACING_AWAY = 0.02
 
 class FoldsOverError(FitError):
     """The region cannot be seen whole from the side of its base plane."""
+
+
+class Sizes(Protocol):
+    """What every fit of a surface to points is told."""
+
+    @property
+    def nu(self) -> int: ...
+    @property
+    def nv(self) -> int: ...
+    @property
+    def degree(self) -> int: ...
+    @property
+    def smoothness(self) -> float: ...
+    @property
+    def knots(self) -> KnotRule: ...
+    def sized(self, nu: int, nv: int) -> Self: ...
+    def is_adaptive(self, direction: str) -> bool: ...
 
 
 @dataclass(frozen=True)
@@ -130,12 +147,32 @@ class Base:
         The points' parameters, in [0, 1].
     mirror : Mirror or None
         Where the surface is to be symmetric.
+    least : Space or None
+        The knots that its borders need.
+    held : callable or None
+        Gives the control points that are known in a space.
     """
 
     size: tuple[float, float]
     u: Floats
     v: Floats
     mirror: Mirror | None = None
+    least: Space | None = None
+    held: Callable[[Space], Held] | None = None
+
+    def start_space(self, settings: Sizes) -> Space:
+        """Return the space of even knots, with what the borders need among them."""
+        degree = settings.degree
+        if self.least is None:
+            return Space(
+                even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree
+            )
+        least = self.least
+        return replace(
+            least,
+            knots_u=widened(least.knots_u, least.degree_u, settings.nu),
+            knots_v=widened(least.knots_v, least.degree_v, settings.nv),
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -207,14 +244,16 @@ def with_images(sample: Sample, settings: DrapeSettings) -> Sample:
     return mirrored(sample, "xyz".index(settings.symmetric))
 
 
-def space_of(settings: DrapeSettings) -> Space:
-    """Return the spline space of even knots."""
-    degree = settings.degree
-    return Space(even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree)
+def widened(knots: Floats, degree: int, count: int) -> Floats:
+    """Halve the longest spans until there are so many control points."""
+    while len(knots) - degree - 1 < count:
+        at = int(np.argmax(np.diff(knots)))
+        knots = np.insert(knots, at + 1, (knots[at] + knots[at + 1]) / 2)
+    return knots
 
 
 def adapted_space(
-    sample: Sample, settings: DrapeSettings, base: Base, stiffness: float, start: Start
+    sample: Sample, settings: Sizes, base: Base, stiffness: float, start: Start
 ) -> Space:
     """Return the spline space for points with given parameters; even where that is asked for.
 
@@ -223,14 +262,17 @@ def adapted_space(
     even choice of the points, at fixed parameters.
     """
     if settings.knots == "even":
-        return space_of(settings)
+        return base.start_space(settings)
     laid = laid_for_knots(sample, base, stiffness, start)
     fewest = max(FEWEST, settings.degree + 1)
     begin = settings.sized(
         fewest if settings.is_adaptive("u") else settings.nu,
         fewest if settings.is_adaptive("v") else settings.nv,
     )
-    attempt = grown(laid, laid.fitted(space_of(begin)), (settings.nu, settings.nv))
+    attempt = grown(laid, laid.fitted(base.start_space(begin)), (settings.nu, settings.nv))
+    if base.least is not None:
+        # Knots that borders need stay.
+        return attempt.space if base.mirror is None else base.mirror.doubled(attempt.space)
     directions = "".join(d for d in "uv" if settings.is_adaptive(d))
     space = exchanged(laid, attempt, directions).space
     return space if base.mirror is None else base.mirror.spread(space)
@@ -240,10 +282,10 @@ def laid_for_knots(sample: Sample, base: Base, stiffness: float, start: Start) -
     """Return an even choice of the points, with their parameters, to choose knots by."""
     step = max(1, len(sample.points) // ADAPTING_POINTS)
     u, v, weights = (part[::step] for part in start)
-    return Laid(sample.points[::step], u, v, weights, stiffness, base.size, sample.noise)
+    return Laid(sample.points[::step], u, v, weights, stiffness, base.size, sample.noise, base.held)
 
 
-def stiffness_of(settings: DrapeSettings, base: Base) -> float:
+def stiffness_of(settings: Sizes, base: Base) -> float:
     """Return the thin plate's factor in mm squared."""
     return float(10 ** (8 * settings.smoothness - 12) * base.size[0] * base.size[1])
 
@@ -261,7 +303,8 @@ def fit_once(
     surface's size.
     """
     u, v, weights = start
-    points = fit_control_points(space, u, v, sample.points, weights, stiffness, base.size)
+    held = None if base.held is None else base.held(space)
+    points = fit_control_points(space, u, v, sample.points, weights, stiffness, base.size, held)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
@@ -293,6 +336,22 @@ def drape(
     """
     own, sample = sample, with_images(sample, settings)
     base = lay_flat(sample, settings)
+    best = settled(sample, settings, base, start, progress, found)
+    count = len(own.points)
+    seed = best.feet.u[:count], best.feet.v[:count]
+    exact = foot_points(best.surface, own.points, seed)
+    return replace(best, feet=exact, weights=best.weights[:count])
+
+
+def settled(
+    sample: Sample,
+    settings: Sizes,
+    base: Base,
+    start: Start | None = None,
+    progress: Progress = silent,
+    found: Callable[[Drape], None] | None = None,
+) -> Drape:
+    """Alternate fits and corrections of the parameters until another round no longer pays."""
     stiffness = stiffness_of(settings, base)
     floor = 1e-6 * max(base.size)
     u, v, weights = base.u, base.v, np.ones(len(sample.points))
@@ -317,10 +376,7 @@ def drape(
         v = np.clip(feet.v + RELAXATION * (feet.v - v), 0.0, 1.0)
         weights = spike_weights(feet.signed, sample.neighbours, floor)
     assert best is not None
-    count = len(own.points)
-    seed = best.feet.u[:count], best.feet.v[:count]
-    exact = foot_points(best.surface, own.points, seed)
-    return replace(best, feet=exact, weights=best.weights[:count])
+    return best
 
 
 def _weighted_rms(signed: Floats, weights: Floats) -> float:

@@ -9,6 +9,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import FitError, Space
+from usual_clay.core.spline.borders import merged
 from usual_clay.core.spline.surface import BSplineSurface
 
 # Parameters of a point and of its mirror image may differ by so much from being mirrored.
@@ -34,6 +35,17 @@ class Mirror:
         if self.direction == "u":
             return replace(space, knots_u=(space.knots_u + 1 - space.knots_u[::-1]) / 2)
         return replace(space, knots_v=(space.knots_v + 1 - space.knots_v[::-1]) / 2)
+
+    def doubled(self, space: Space) -> Space:
+        """Return the space with the mirror images of its knots added."""
+        degree = space.degree_u if self.direction == "u" else space.degree_v
+        knots = space.knots_u if self.direction == "u" else space.knots_v
+        inner = knots[degree + 1 : -degree - 1]
+        both = merged([inner, 1 - inner[::-1]])
+        whole = np.concatenate([knots[: degree + 1], both, knots[-degree - 1 :]])
+        if self.direction == "u":
+            return replace(space, knots_u=whole)
+        return replace(space, knots_v=whole)
 
     def halved(self, surface: BSplineSurface) -> BSplineSurface:
         """Return a surface with the mean of its net and of the net's mirror image."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
 
-from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.spline.basis import basis_functions, gram
 
 
@@ -38,6 +38,21 @@ class Space:
         )
 
 
+@dataclass(frozen=True, eq=False)
+class Held:
+    """Control points that a fit must leave where they are.
+
+    Attributes
+    ----------
+    which : (nu, nv) mask
+    points : (nu, nv, d) array
+        Where they lie; the others are not looked at.
+    """
+
+    which: Bools
+    points: Floats
+
+
 def fit_control_points(
     space: Space,
     u: Floats,
@@ -46,6 +61,7 @@ def fit_control_points(
     weights: Floats | None = None,
     stiffness: float = 0.0,
     size: tuple[float, float] = (1.0, 1.0),
+    held: Held | None = None,
 ) -> Floats:
     """Fit control points to points with known parameters.
 
@@ -63,6 +79,8 @@ def fit_control_points(
         mm squared.
     size : two floats
         mm along u and v.
+    held : Held, optional
+        Control points that are known.
 
     Returns
     -------
@@ -77,7 +95,9 @@ def fit_control_points(
     # The band is narrow where the shorter direction runs fastest.
     if nv > nu:
         turned = Space(space.knots_v, space.knots_u, space.degree_v, space.degree_u)
-        fitted = fit_control_points(turned, v, u, points, weights, stiffness, size[::-1])
+        if held is not None:
+            held = Held(held.which.T, held.points.transpose(1, 0, 2))
+        fitted = fit_control_points(turned, v, u, points, weights, stiffness, size[::-1], held)
         return np.ascontiguousarray(fitted.transpose(1, 0, 2))
     band, right = _normal_equations(space, u, v, points, weights)
     total = float(len(u) if weights is None else weights.sum())
@@ -85,6 +105,8 @@ def fit_control_points(
     right /= total
     if stiffness > 0:
         band += stiffness * _energy_band(space, size)
+    if held is not None:
+        _hold(band, right, held)
     try:
         factor = cholesky_banded(band, lower=True, overwrite_ab=True, check_finite=False)
     except LinAlgError:
@@ -93,6 +115,24 @@ def fit_control_points(
         ) from None
     solved = cho_solve_banded((factor, True), right, overwrite_b=True, check_finite=False)
     return solved.reshape(nu, nv, points.shape[1])
+
+
+def _hold(band: Floats, right: Floats, held: Held) -> None:
+    """Put known values into a lower band and its right-hand side, in place.
+
+    What they contribute goes to the right; their own equations become ``x = value``.
+    """
+    known = held.which.ravel()
+    values = np.where(known[:, None], held.points.reshape(len(known), -1), 0.0)
+    count = len(known)
+    right -= band[0][:, None] * values
+    for row in range(1, min(len(band), count)):
+        below = band[row, : count - row, None]
+        right[row:] -= below * values[:-row]
+        right[:-row] -= below * values[row:]
+        band[row, : count - row][known[:-row] | known[row:]] = 0.0
+    band[0, known] = 1.0
+    right[known] = values[known]
 
 
 def _normal_equations(

@@ -1,0 +1,191 @@
+"""To tolerance, for a four-corner patch: the fewest control points that its borders allow."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from usual_clay.core.check.deviation import Aim, distance_levels, judge
+from usual_clay.core.fit.adaptive import Attempt, grown
+from usual_clay.core.fit.budget import (
+    GROWTH,
+    LIMIT,
+    SEARCH_POINTS,
+    Candidate,
+    Search,
+    in_words,
+)
+from usual_clay.core.fit.drape import Base, Drape, laid_for_knots, settled, stiffness_of
+from usual_clay.core.fit.patch import Ground, PatchSettings, finished, lay_out
+from usual_clay.core.fit.sample import Sample
+from usual_clay.core.progress import Cancelled, Progress, silent
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface
+
+# So many steps past what the quick look found are enough to see that it will not come down.
+MOST_STEPS = 8
+
+Pair = tuple[int, int]
+
+
+class _Patches:
+    """Patches of the sizes tried so far, on a choice of the points."""
+
+    def __init__(
+        self,
+        ground: Ground,
+        settings: PatchSettings,
+        aim: Aim,
+        found: Callable[[Candidate], None],
+        progress: Progress,
+    ) -> None:
+        self.settings, self.aim, self.found, self.progress = settings, aim, found, progress
+        step = max(1, len(ground.sample.points) // SEARCH_POINTS)
+        base = ground.base
+        self.base: Base = replace(base, u=base.u[::step], v=base.v[::step])
+        self.sample = Sample(ground.sample.points[::step], ground.sample.normals[::step])
+        assert base.least is not None
+        self.fewest = base.least.counts
+        self.made: dict[Pair, Drape] = {}
+        self.seen: dict[Pair, Candidate] = {}
+
+    def note(self, pair: Pair, levels: Candidate) -> None:
+        self.seen[pair] = levels
+        self.found(levels)
+        self.progress(len(self.seen) / (len(self.seen) + 8), f"{pair[0]} × {pair[1]}")
+
+    def deviation(self, pair: Pair) -> float:
+        """Return the deviation at the wanted share of a patch of that size."""
+        if pair not in self.made:
+            near = min(self.made.values(), key=lambda d: d.surface.points.size, default=None)
+            start = None if near is None else near.start
+            made = settled(self.sample, self.settings.sized(*pair), self.base, start)
+            self.made[pair] = made
+            self.note(pair, Candidate(*pair, distance_levels(made.feet.signed)))
+        return self.seen[pair].deviation(self.aim.share)
+
+
+def patch_to_tolerance(
+    mesh: TriangleMesh,
+    curves: Sequence[BSplineCurve],
+    neighbours: Sequence[BSplineSurface | None],
+    settings: PatchSettings,
+    aim: Aim,
+    limit: int = LIMIT,
+    progress: Progress = silent,
+    found: Callable[[Candidate], None] | None = None,
+) -> Search:
+    """Find the fewest control points with which a four-corner patch stays within tolerance.
+
+    Borders and joints stay exact throughout. Adaptive knots are first put in one by one at fixed
+    parameters, which tells about how many it takes; even ones grow by a third at a time. Then
+    single rows and columns are added or taken out, each patch fitted in full.
+
+    Raises
+    ------
+    FitError
+        As `patch`. `Cancelled` is not passed on once a patch is made: the best so far is returned.
+    """
+    ground = lay_out(mesh, curves, neighbours, settings)
+    tried = _Patches(ground, settings, aim, found or (lambda _: None), progress)
+    cancelled = False
+    best = tried.fewest
+    try:
+        error = tried.deviation(best)
+        if error > aim.tolerance:
+            look = _grow_even if settings.knots == "even" else _grow_adaptive
+            best = look(tried, limit)
+        best = _lean(tried, best)
+    except Cancelled:
+        cancelled = True
+        if not tried.made:
+            raise
+        best = _nearest(tried)
+    chosen = settings.sized(*best)
+    # A start is for all the points; the choice gives its parameters only to itself.
+    fitted = finished(ground, settled(ground.sample, chosen, ground.base))
+    report = judge(fitted.feet.signed, aim)
+    tried.seen[best] = Candidate(*best, distance_levels(fitted.feet.signed))
+    words = in_words(chosen, report, aim, tried.sample.noise, limit, cancelled)
+    return Search(fitted, chosen, report, tuple(tried.seen.values()), words, cancelled)
+
+
+def _grow_even(tried: _Patches, limit: int) -> Pair:
+    pair = tried.fewest
+    while tried.deviation(pair) > tried.aim.tolerance:
+        nu, nv = pair
+        steps = [
+            step
+            for step in ((round(nu * GROWTH) + 1, nv), (nu, round(nv * GROWTH) + 1))
+            if max(step) <= limit and step[0] * step[1] < len(tried.sample.points) / 2
+        ]
+        if not steps:
+            break
+        old = tried.deviation(pair)
+        best = max(
+            steps,
+            key=lambda s: np.log(old / tried.deviation(s)) / np.log(s[0] * s[1] / (nu * nv)),
+        )
+        if tried.deviation(best) > 0.98 * old:
+            break
+        pair = best
+    return pair if tried.deviation(pair) <= tried.aim.tolerance else _nearest(tried)
+
+
+def _grow_adaptive(tried: _Patches, limit: int) -> Pair:
+    aim, base = tried.aim, tried.base
+    first = tried.made[tried.fewest]
+    stiffness = stiffness_of(tried.settings, base)
+    laid = laid_for_knots(tried.sample, base, stiffness, first.start)
+    floor = aim.noise_floor(tried.sample.noise)
+
+    def enough(attempt: Attempt) -> bool:
+        made = Candidate(*attempt.space.counts, distance_levels(attempt.signed(laid)))
+        tried.note(attempt.space.counts, made)
+        error = made.deviation(aim.share)
+        return error <= aim.tolerance or (aim.tolerance < floor and error < 1.05 * floor)
+
+    assert base.least is not None
+    ends = tuple(
+        limit if tried.settings.is_adaptive(d) else n
+        for d, n in zip("uv", tried.fewest, strict=True)
+    )
+    pair = grown(laid, laid.fitted(base.least), (ends[0], ends[1]), enough).space.counts
+    for _ in range(MOST_STEPS):
+        if tried.deviation(pair) <= aim.tolerance:
+            return pair
+        nu, nv = pair
+        pair = min(((nu + 1, nv), (nu, nv + 1)), key=tried.deviation)
+        if max(pair) > limit:
+            break
+    return _nearest(tried)
+
+
+def _lean(tried: _Patches, best: Pair) -> Pair:
+    """Take rows and columns out again while the tolerance holds."""
+    tolerance = tried.aim.tolerance
+    while tried.deviation(best) <= tolerance:
+        nu, nv = best
+        steps = ((nu, nv - 1), (nu - 1, nv), (nu - 1, nv + 1), (nu + 1, nv - 1))
+        leaner = [
+            pair
+            for pair in steps
+            if pair[0] * pair[1] < nu * nv
+            and all(n >= least for n, least in zip(pair, tried.fewest, strict=True))
+        ]
+        found = next((pair for pair in leaner if tried.deviation(pair) <= tolerance), None)
+        if found is None:
+            break
+        best = found
+    return best
+
+
+def _nearest(tried: _Patches) -> Pair:
+    """Return the leanest patch within tolerance, or the leanest of those that come nearest."""
+    share, tolerance = tried.aim.share, tried.aim.tolerance
+    errors = {pair: tried.seen[pair].deviation(share) for pair in tried.made}
+    least = max(tolerance, 1.02 * min(errors.values()))
+    return min((p for p in errors if errors[p] <= least), key=lambda p: p[0] * p[1])
