@@ -41,6 +41,7 @@ ASKED = {
     "slice": ("slices", "SlicesCard"),
     "probe": ("probe", "ProbeCard"),
     "draw": ("draw", "DrawCard"),
+    "patch": ("patch", "PatchCard"),
     "task": ("task", "TaskCard"),
     "relations": ("relations", "RelationsCard"),
     "keys": ("keys", "KeysCard"),

@@ -81,6 +81,8 @@ def fill(table: Actions, w: Window) -> None:
                "selection", "Box"),
         Action("drape", "Drape a surface over the region", "D", w.drape, "Surface", "waves",
                "Drape"),
+        Action("patch", "Four-corner patch: draw its borders, or pick them", "", w.patch,
+               "Surface", "frame-corners", "Patch"),
         Action("to tolerance", "To tolerance: fewest control points", "T", w.to_tolerance,
                "Surface", "target", "Tolerance"),
         Action("task slim surface", "Slim a surface", "", partial(w.task, "slim surface"),

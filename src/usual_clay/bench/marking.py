@@ -40,6 +40,9 @@ class Marking:
         the view most.
     snaps : bool
         Whether a mark is drawn to ends, middles, crossings and the like.
+    passing : frozenset of int, or None
+        The marks that were set with Shift: points on the way between corners. None where all
+        marks are alike.
     """
 
     hint: str
@@ -53,6 +56,12 @@ class Marking:
     in_view: bool = False
     facing: Place = (0.0, 0.0, 1.0)
     snaps: bool = False
+    passing: frozenset[int] | None = None
+
+    @property
+    def corners(self) -> list[int]:
+        """The marks that are corners."""
+        return [k for k in range(len(self.places)) if k not in (self.passing or ())]
 
     @property
     def points(self) -> Floats:
@@ -62,6 +71,12 @@ class Marking:
     @property
     def is_full(self) -> bool:
         return len(self.places) >= self.most
+
+    def without_last(self) -> Marking:
+        """Return the marking with its last mark taken back."""
+        kept = len(self.places) - 1
+        passing = None if self.passing is None else self.passing - {kept}
+        return replace(self, places=self.places[:kept], passing=passing)
 
     def with_places(self, places: Floats) -> Marking:
         return replace(self, places=as_places(places))

@@ -19,7 +19,9 @@ if TYPE_CHECKING:
     from usual_clay.bench.session import Session
 
 # What a remade item takes over into the present job; its name and the like are the user's.
-MADE_FIELDS = ("points", "out", "closed", "geometry", "signed", "candidates", "made_of")
+MADE_FIELDS = (
+    "points", "out", "closed", "geometry", "signed", "candidates", "made_of", "inside",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -121,7 +123,7 @@ class Remaking:
                 session.job_changed.emit()
 
         def done(result: tuple[Followed, Made]) -> None:
-            if isinstance(result[1], Drape):
+            if type(result[1]) is Drape:
                 self.remember(item_id, sources[0], settings, result[1])
             session.trouble.pop(item_id, None)
             put(result[0])

@@ -268,6 +268,16 @@ class Window(QMainWindow):
         if name == "draw" or (name == "probe" and not card.recorded.size):
             card.offer()
 
+    def patch(self) -> None:
+        """Ask for the four borders of a patch."""
+        if not any(self.session.job.all(Scan)):
+            self.session.told.emit("trouble", "There is no scan yet: bring one in first.")
+            return
+        self.session.choose(None)
+        self.session.take_tool(None)
+        self.stage.switch("scan", True)
+        self.cards.ask("patch").offer()
+
     def look_at_picture(self, picture: Picture) -> None:
         """Turn the side light square-on to a picture."""
         self.stage.look_at(picture.placement.plane, picture.name)

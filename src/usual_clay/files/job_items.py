@@ -95,6 +95,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         put("signed", item.signed)
     elif isinstance(item, Surface):
         told["watches"] = item.watches
+        put("inside", None if item.inside is None else item.inside.astype(np.int32))
         for name in ("knots_u", "knots_v", "points", "weights"):
             put(name, getattr(item.geometry, name))
         put("signed", item.signed)
@@ -256,7 +257,7 @@ def _watched(told: Told | None) -> RunSettings | None:
     return None if told is None else RunSettings(**_tuples(told))
 
 
-def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Surface:
+def _surface(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Surface:
     points = read(told["points"], "f", (None, None, 3))
     weights = told["weights"]
     geometry = BSplineSurface(
@@ -267,8 +268,19 @@ def _surface(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -
     )
     return Surface(
         **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read),
-        watches=text(told.get("watches", "")),
+        watches=text(told.get("watches", "")), inside=_inside(told, common, read, items),
     )  # fmt: skip
+
+
+def _inside(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Any:
+    """Return what of a scan judges a patch; nothing where the scan is gone."""
+    if told.get("inside") is None:
+        return None
+    recipe = common.get("recipe")
+    scan = items.get(recipe.sources[0] if recipe is not None else told.get("watches", ""))
+    if not isinstance(scan, Scan):
+        return None
+    return _choice(read(told["inside"], "i", (None,)), len(scan.mesh.vertices), common["name"])
 
 
 def _candidates(told: Told, read: Read) -> tuple[Candidate, ...]:

@@ -9,8 +9,9 @@ import numpy as np
 from usual_clay.core.arrays import Ints
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.job.items import Followed, ItemId, Region, Scan, Shape, Surface
-from usual_clay.job.job import Job
+from usual_clay.job.job import Job, sample_of
 from usual_clay.job.remake import basis_of, is_stale
 
 
@@ -37,7 +38,22 @@ def with_mesh(job: Job, scan_id: ItemId, mesh: TriangleMesh, origin: Ints) -> Jo
             held[region.vertices] = True
             # A vertex that is new, at -1, meets the last place, which is never held.
             job = job.changed(region.id, vertices=np.flatnonzero(held[origin]))
+    for surface in list(job.all(Surface)):
+        by_hand = surface.recipe is None and surface.inside is not None
+        if by_hand and surface.watches == scan_id:
+            job = job.with_item(_judged_anew(job, surface, origin, count))
     return job
+
+
+def _judged_anew(job: Job, surface: Surface, origin: Ints, count: int) -> Surface:
+    """Let a patch that was shaped by hand be judged by what is left of the scan inside it."""
+    held = np.zeros(count + 1, dtype=bool)
+    held[surface.inside] = True
+    kept = replace(surface, inside=np.flatnonzero(held[origin]))
+    region = job.measured(kept)
+    assert isinstance(region, Region)
+    points = sample_of(job, region).points
+    return replace(kept, signed=foot_points(kept.geometry, points).signed)
 
 
 def moved(job: Job, scan_id: ItemId, motion: Motion) -> Job:

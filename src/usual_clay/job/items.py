@@ -237,17 +237,23 @@ class Surface(Followed):
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
     watches : str
-        The region or loose points that judge a surface that was draped and then shaped by hand.
+        The region or loose points that judge a surface that was draped and then shaped by hand;
+        of a patch the scan.
+    inside : (n,) integers or None
+        Of a patch, the scan's vertices inside its borders, rising: these judge it.
     """
 
     geometry: BSplineSurface
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
     watches: ItemId = ""
+    inside: Ints | None = None
 
     def __post_init__(self) -> None:
         if self.signed is not None:
             object.__setattr__(self, "signed", frozen(self.signed))
+        if self.inside is not None:
+            object.__setattr__(self, "inside", frozen(self.inside, "int64"))
 
     @property
     def control_points(self) -> int:

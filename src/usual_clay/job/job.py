@@ -116,9 +116,17 @@ class Job:
         ]
 
     def measured(self, surface: Surface) -> Region | PointList | None:
-        """Return the region or loose points that judge a surface, if they are still there."""
+        """Return the region or loose points that judge a surface, if they are still there.
+
+        What a patch is judged by is no region of the user's, but is given as one.
+        """
         recipe = surface.recipe
         source = recipe.sources[0] if recipe is not None else surface.watches
+        if surface.inside is not None and self.get(source, Scan) is not None:
+            name = f"the scan inside {surface.name}"
+            return Region(
+                id=f"{surface.id} inside", name=name, scan=source, vertices=surface.inside
+            )
         return self.get(source, Region) or self.get(source, PointList)
 
     def report(self, item: Surface | Curve | Shape) -> Report | None:

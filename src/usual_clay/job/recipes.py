@@ -28,11 +28,13 @@ from usual_clay.core.build.placed import (
     AcrossSettings,
     InSurfaceSettings,
     LaidSettings,
+    drawn_on,
     in_surface,
     lay_onto,
     set_across,
 )
 from usual_clay.core.fit.drape import Drape, DrapeSettings, Start, drape
+from usual_clay.core.fit.patch import PatchFit, PatchSettings, patch
 from usual_clay.core.fit.relations import RelatedSettings, hold
 from usual_clay.core.fit.run import Run, RunFit, RunSettings, fit_run
 from usual_clay.core.fit.sample import Sample
@@ -205,9 +207,28 @@ def make_shape(settings: ShapeSettings, sources: Sequence[Sample], *_: object) -
     return fit_shape(sources[0], settings)
 
 
-def make_drawn(settings: DrawnSettings, _sources: Sequence[Any], *_: object) -> CurveMade:
-    """Make a curve from its own points."""
-    return CurveMade(make_curve(settings))
+def make_patch(
+    settings: PatchSettings,
+    sources: Sequence[Any],
+    start: Start | None = None,
+    progress: Progress = silent,
+    _found: object = None,
+) -> PatchFit:
+    """Fit a patch to a scan inside four curves; further sources are its neighbours."""
+    mesh, *others = sources
+    return patch(mesh, others[:4], beside(settings, others[4:]), settings, start, progress)
+
+
+def beside(
+    settings: PatchSettings, surfaces: Sequence[BSplineSurface]
+) -> list[BSplineSurface | None]:
+    """Return for each border of a patch the surface on its other side."""
+    return [surfaces[k] if 0 <= k < len(surfaces) else None for k in settings.beside]
+
+
+def make_drawn(settings: DrawnSettings, sources: Sequence[TriangleMesh], *_: object) -> CurveMade:
+    """Make a curve from its own points; with a scan, one that lies on it."""
+    return CurveMade(drawn_on(settings, sources[0]) if sources else make_curve(settings))
 
 
 def make_related(
@@ -275,6 +296,7 @@ def make_in_surface(
 
 KINDS: Mapping[str, Kind] = {
     "drape": Kind(DrapeSettings, make_drape),
+    "patch": Kind(PatchSettings, make_patch),
     "ball": Kind(BallSettings, make_ball),
     "onto": Kind(OntoSettings, make_onto),
     "section": Kind(SectionSettings, make_section),

@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.deviation import distance_levels
-from usual_clay.core.fit.budget import Candidate, candidate_of
+from usual_clay.core.fit.budget import Candidate
 from usual_clay.core.fit.drape import Drape, Start
+from usual_clay.core.fit.patch import PatchFit
 from usual_clay.core.fit.run import Run, RunFit
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.shapes import ShapeFit
@@ -153,7 +154,7 @@ def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
     """Put a fitted drape into a surface; a finished one joins the candidates."""
     candidates = surface.candidates
     if basis is not None:
-        mine = candidate_of(basis.recipe.settings, made.feet.signed)
+        mine = Candidate(*made.surface.counts, distance_levels(made.feet.signed))
         candidates = _joined(candidates, mine)
     return replace(
         surface,
@@ -161,4 +162,5 @@ def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
         signed=made.feet.signed,
         candidates=candidates,
         made_of=basis,
+        inside=made.inside if isinstance(made, PatchFit) else None,
     )

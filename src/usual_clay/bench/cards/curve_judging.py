@@ -13,7 +13,7 @@ from usual_clay.bench.widgets import Row, Slide, combo, fill, label, number
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.fit.fair import can_go
-from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.closest import MeshTree, tree_of
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.parts import distance_between
 from usual_clay.core.spline.surface import sample_parameters
@@ -162,6 +162,6 @@ class JudgingPage(QWidget):
 
             self.session.work.start(
                 "tree", "Making ready to measure",
-                lambda *_: MeshTree(mesh.vertices, mesh.triangles), came,
+                lambda *_: tree_of(mesh), came,
             )  # fmt: skip
         return self._tree[1]

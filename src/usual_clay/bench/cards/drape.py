@@ -10,12 +10,14 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, TwoFigures, thousands
+from usual_clay.bench.cards.joint_rows import JointRows
 from usual_clay.bench.cards.surface_shape import ShapePage
 from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
+from usual_clay.core.fit.patch import PatchSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import PointList, Surface
 from usual_clay.job.remake import is_stale
@@ -35,7 +37,7 @@ KNOTS = (
 )
 RULES = {"even": "even", "adaptive": "adaptive", "u": "adaptive u", "v": "adaptive v"}
 PAGES = (
-    ("drape", "What it is fitted by"),
+    ("fit", "What it is fitted by"),
     ("shape", "Its control points, moved by hand"),
 )
 SIDES = (
@@ -94,18 +96,21 @@ class DrapeCard(Card):
             Row("Sides", self.sides),
             Row("Symmetric", self.symmetric),
         ]
-        for row in self.rows:
-            self.column.addWidget(row)
+        self.joints = JointRows(session)
+        for part in (*self.rows, self.joints):
+            self.column.addWidget(part)
         self._add_result(run)
         self.column.addStretch(1)
-        self.turn_to("drape")
+        self.turn_to("fit")
 
     def turn_to(self, name: str) -> None:
         """Open a page: the drape's settings, or its control points."""
         self.page.set_value(name)
         self.shape.setVisible(name == "shape")
+        self._page = name
         for row in (*self.rows, self.figures):
-            row.setVisible(name == "drape")
+            row.setVisible(name == "fit")
+        self.joints.hide()
         self.refresh()
 
     def _add_result(self, run: Callable[[str], None]) -> None:
@@ -145,7 +150,7 @@ class DrapeCard(Card):
         surface = self.session.chosen_surface()
         if surface is None or surface.recipe is None:
             return
-        settings: DrapeSettings = surface.recipe.settings
+        settings: DrapeSettings | PatchSettings = surface.recipe.settings
         # A degree needs more control points than itself: the counts follow it up.
         degree = fields.get("degree", settings.degree)
         for name in ("nu", "nv"):
@@ -165,8 +170,11 @@ class DrapeCard(Card):
         surface = session.chosen_surface()
         if surface is None:
             return
-        self.title.setText(f"{'Drape' if surface.recipe else 'Surface'}: {surface.name}")
-        if surface.recipe is None and self.rows[0].isVisible():
+        kind = surface.recipe.kind.capitalize() if surface.recipe is not None else "Surface"
+        self.title.setText(
+            surface.name if surface.name.startswith(kind) else f"{kind}: {surface.name}"
+        )
+        if surface.recipe is None and self._page == "fit":
             self.turn_to("shape")
             return
         self.page.setVisible(surface.recipe is not None)
@@ -186,6 +194,12 @@ class DrapeCard(Card):
         region = self.session.measured(surface)
         if isinstance(region, PointList):
             self.about.setText(f"over {thousands(len(region.kept))} loose points of {region.name}")
+        elif recipe is not None and recipe.kind == "patch":
+            self.about.setText(
+                "inside four borders" if region is None or isinstance(region, PointList) else
+                f"inside four borders, {thousands(len(region.vertices))} points of"
+                f" {job.items[region.scan].name}"
+            )  # fmt: skip
         elif recipe is None and region is not None:
             nu, nv = surface.geometry.counts
             self.about.setText(
@@ -214,13 +228,20 @@ class DrapeCard(Card):
             self.nu.setValue(settings.nu)
             self.nv.setValue(settings.nv)
             self.degree.setValue(settings.degree)
-            self.plane.setCurrentText(settings.plane)
         self.smoothness.set_value(settings.smoothness)
+        self.symmetric.set_value(settings.symmetric or "no")
+        self.knots.set_value(next(word for word, rule in RULES.items() if rule == settings.knots))
+        patch = isinstance(settings, PatchSettings)
+        for row in self.rows[4:7]:
+            row.setVisible(self._page == "fit" and not patch)
+        self.joints.setVisible(self._page == "fit" and patch)
+        if isinstance(settings, PatchSettings):
+            self.joints.show_surface(surface)
+            return
+        self.plane.setCurrentText(settings.plane)
         self.reach.set_value(round(settings.reach * 100))
         self.frame.set_value(settings.frame)
         self.sides.set_value(settings.sides)
-        self.symmetric.set_value(settings.symmetric or "no")
-        self.knots.set_value(next(word for word, rule in RULES.items() if rule == settings.knots))
         self.plane.setVisible(settings.frame == "locked")
 
     def _show_result(self, surface: Surface) -> None:

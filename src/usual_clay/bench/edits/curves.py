@@ -19,8 +19,8 @@ from usual_clay.core.fit.trace import Traced, trace
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
-from usual_clay.core.spline.make import DrawnSettings, make_curve
-from usual_clay.job.items import Curve, ItemId, PointList
+from usual_clay.core.spline.make import DrawnSettings
+from usual_clay.job.items import Curve, ItemId, PointList, Scan
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS, CurveMade, Recipe
 from usual_clay.job.remake import basis_of
@@ -39,14 +39,18 @@ def new_curve(job: Job, geometry: BSplineCurve, name: str, recipe: Recipe | None
     return replace(curve, made_of=basis_of(job, curve))
 
 
-def drawn_curve(job: Job, settings: DrawnSettings, name: str) -> Curve:
-    """Return a curve drawn by its points, not yet in the job.
+def drawn_curve(job: Job, settings: DrawnSettings, name: str, scan: Scan | None = None) -> Curve:
+    """Return a curve drawn by its points, on a scan or free, not yet in the job.
 
     Raises
     ------
     SplineError
     """
-    return new_curve(job, make_curve(settings), name, Recipe("drawn", (), settings))
+    sources = [] if scan is None else [scan]
+    made = KINDS["drawn"].make(settings, [each.mesh for each in sources])
+    assert isinstance(made, CurveMade)
+    recipe = Recipe("drawn", tuple(each.id for each in sources), settings)
+    return new_curve(job, made.curve, name, recipe)
 
 
 def add_twin(session: Session, curve: Curve) -> None:

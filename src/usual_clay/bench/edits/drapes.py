@@ -10,25 +10,27 @@ import numpy as np
 
 from usual_clay.bench.session import Session
 from usual_clay.core.fit.budget import Candidate, Search, to_tolerance
-from usual_clay.core.fit.drape import Drape, DrapeSettings
+from usual_clay.core.fit.drape import Drape, DrapeSettings, Sizes
+from usual_clay.core.fit.patch_budget import patch_to_tolerance
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import Followed, PointList, Region, Surface
-from usual_clay.job.recipes import Made, Recipe
+from usual_clay.job.job import Job
+from usual_clay.job.recipes import Made, Recipe, beside
 from usual_clay.job.remake import basis_of, remake, with_drape
+
+
+def blank_surface(job: Job, name: str, recipe: Recipe) -> Surface:
+    """Return a surface without a shape yet: it is added to the job with its first one."""
+    blank = BSplineSurface(even_knots(2, 1), even_knots(2, 1), np.zeros((2, 2, 3)))
+    return Surface(id=job.new_id("surface"), name=name, geometry=blank, recipe=recipe)
 
 
 def start_drape(session: Session, region: Region | PointList, settings: DrapeSettings) -> None:
     """Add a surface over a region; its first shape comes as soon as it is computed."""
-    # A place holder that no one sees: the item is added with its first real shape.
-    blank = BSplineSurface(even_knots(2, 1), even_knots(2, 1), np.zeros((2, 2, 3)))
-    surface = Surface(
-        id=session.job.new_id("surface"),
-        name=session.job.free_name(f"{region.name} drape"),
-        geometry=blank,
-        recipe=Recipe("drape", (region.id,), settings),
-    )
+    name = session.job.free_name(f"{region.name} drape")
+    surface = blank_surface(session.job, name, Recipe("drape", (region.id,), settings))
     basis, sample = basis_of(session.job, surface), session.making.sample(region)
     assert basis is not None
 
@@ -49,8 +51,8 @@ def start_drape(session: Session, region: Region | PointList, settings: DrapeSet
     )  # fmt: skip
 
 
-def set_drape(session: Session, surface: Surface, settings: DrapeSettings, words: str) -> None:
-    """Change a drape's settings and fit it anew, live."""
+def set_drape(session: Session, surface: Surface, settings: Sizes, words: str) -> None:
+    """Change a drape's or a patch's settings and fit it anew, live."""
     assert surface.recipe is not None
     old = surface.recipe.settings
     if settings == old or not session.may_change(surface):
@@ -70,11 +72,19 @@ def search(session: Session, surface: Surface) -> None:
         session.told.emit("trouble", f"{surface.name} cannot be fitted: {reason}")
         return
     recipe, aim = surface.recipe, session.job.aim
+    settings: Any = recipe.settings
     sample = session.making.sample(region)
+    sources = session.making.sources_of(recipe.sources)
     session.found = []
 
     def task(progress: Progress, partial: Callable[[Any], None]) -> Search:
-        return to_tolerance(sample, recipe.settings, aim, progress=progress, found=partial)
+        if recipe.kind == "patch":
+            mesh, *others = sources
+            neighbours = beside(settings, others[4:])
+            return patch_to_tolerance(
+                mesh, others[:4], neighbours, settings, aim, progress=progress, found=partial
+            )
+        return to_tolerance(sample, settings, aim, progress=progress, found=partial)
 
     def partial(candidate: Candidate) -> None:
         pair = (candidate.nu, candidate.nv)
@@ -90,7 +100,8 @@ def search(session: Session, surface: Surface) -> None:
         changed = replace(
             now, recipe=replace(recipe, settings=found.settings), candidates=found.candidates
         )
-        session.making.remember(surface.id, sample, settings, found.drape)
+        if isinstance(found.settings, DrapeSettings):
+            session.making.remember(surface.id, sample, found.settings, found.drape)
         session.search_words[surface.id] = found.words
         made = with_drape(changed, found.drape, basis_of(session.job, changed))
         session.commit(session.job.with_item(made), "to tolerance")

@@ -18,10 +18,11 @@ from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
-from usual_clay.core.spline.make import DrawnSettings, Handle, make_curve
+from usual_clay.core.spline.make import DrawnSettings, Handle
 from usual_clay.job.items import Curve, Surface
 from usual_clay.job.job import Job
-from usual_clay.job.remake import basis_of
+from usual_clay.job.recipes import KINDS, CurveMade
+from usual_clay.job.remake import basis_of, source_of
 
 # How far gathering in draws points towards their middle.
 GATHER = 0.5
@@ -77,7 +78,10 @@ def with_drawing(job: Job, curve: Curve, settings: DrawnSettings) -> Curve:
     """
     assert curve.recipe is not None
     recipe = replace(curve.recipe, settings=settings)
-    made = replace(curve, geometry=make_curve(settings), recipe=recipe)
+    sources = [source_of(job, source) for source in recipe.sources if source in job.items]
+    drawn = KINDS["drawn"].make(settings, sources)
+    assert isinstance(drawn, CurveMade)
+    made = replace(curve, geometry=drawn.curve, recipe=recipe)
     return replace(made, made_of=basis_of(job, made))
 
 

@@ -35,6 +35,8 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
         # Where all marks are set, a further click begins anew.
         before = before[:0] if marking.is_full else before
         held = len(before)
+        if marking.passing is not None and press.shift and held:
+            marking = replace(marking, passing=marking.passing | {held})
     event = press
     while True:
         place = marked_place(pane, event, marking)

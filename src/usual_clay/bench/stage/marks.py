@@ -31,7 +31,15 @@ def draw_marks(painter: QPainter, view: View, marking: Marking) -> None:
     if marking.stroke:
         return
     painter.setFont(text_font(9))
-    for number, at in enumerate(points, start=1):
+    for k in marking.passing or ():
+        # A point on the way: a small filled lozenge, as through-points are.
+        at = points[k]
+        painter.setPen(QPen(QColor(palette.PANEL), 1.2))
+        painter.setBrush(QColor(palette.ACCENT))
+        ring = ((5, 0), (0, 5), (-5, 0), (0, -5))
+        painter.drawPolygon(QPolygonF([at + QPointF(*step) for step in ring]))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for number, at in enumerate((points[k] for k in marking.corners), start=1):
         painter.setPen(QPen(QColor(255, 255, 255, 200), 3.4))
         painter.drawEllipse(at, 6.5, 6.5)
         painter.setPen(pen)

@@ -215,7 +215,7 @@ class Pane(QWidget):
             old = session.job.get(curve.id, Curve)
             if old is not None and old.geometry is not curve.geometry:
                 curve_overlay.draw_ghost(painter, self.view, old.geometry)
-            if self._shows_combs():
+            if self._shows_combs() and len(fresh) < 2:
                 comb = self.scene.comb(curve)
                 curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
                                         session.comb_density, None, dragged)  # fmt: skip

@@ -11,12 +11,13 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.trace import trace
-from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.section import sections
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
+from usual_clay.core.spline.make import DrawnSettings, make_curve, through_points
 from usual_clay.core.spline.parts import at_length, evenly, length_of
 from usual_clay.core.spline.surface import (
     BSplineSurface,
@@ -29,6 +30,8 @@ from usual_clay.core.spline.tessellate import grid_triangles, steps_for_chord, t
 
 Axis = Literal["x", "y", "z"]
 LAID_SAMPLES = 600
+# A leg between two points is drawn onto a scan at so many places.
+LEG_PLACES = 6
 # A surface is looked at as triangles that stay so near to it, as a share of its size.
 FINE = 2e-5
 # A profile rises from its plane by no more than this share of its size.
@@ -163,6 +166,28 @@ def _frame_about(normal: Floats) -> Floats:
     return np.stack([np.cross(up, normal), up, normal])
 
 
+def drawn_on(settings: DrawnSettings, mesh: TriangleMesh) -> BSplineCurve:
+    """Return a curve that is drawn through points and lies on a scan between them.
+
+    The curve through the points is drawn onto the scan at a few places of each leg, and through
+    these again; a lean spline of even knots then follows it and leaves the scan's noise alone.
+
+    Raises
+    ------
+    SplineError
+    """
+    if settings.kind != "through" or settings.closed:
+        raise SplineError("on a scan a curve is drawn through points, and open")
+    ends = settings.array
+    line = make_curve(replace(settings, handles=()))
+    near = _nearest(evenly(line, LEG_PLACES * (len(ends) - 1) + 1), mesh)
+    near[[0, -1]] = ends[[0, -1]]
+    landed = _nearest(evenly(through_points(near), LAID_SAMPLES), mesh)
+    landed[[0, -1]] = ends[[0, -1]]
+    run = Run(landed, held=(True, True))
+    return trace(run, RunSettings(knots="even"), Aim(settings.within)).fit.curve
+
+
 def lay_onto(
     curve: BSplineCurve, target: TriangleMesh | BSplineSurface | None, settings: LaidSettings
 ) -> BSplineCurve:
@@ -192,7 +217,7 @@ def lay_onto(
 
 def _nearest(line: Floats, target: TriangleMesh | BSplineSurface) -> Floats:
     if isinstance(target, TriangleMesh):
-        return MeshTree(target.vertices, target.triangles).nearest(line)[2]
+        return tree_of(target).nearest(line)[2]
     feet = foot_points(target, line)
     return surface_points(target, feet.u, feet.v)
 
@@ -200,7 +225,7 @@ def _nearest(line: Floats, target: TriangleMesh | BSplineSurface) -> Floats:
 def _along(line: Floats, target: TriangleMesh | BSplineSurface, axis: int) -> Floats:
     """Return where points land when they go along an axis, to the nearer side."""
     mesh = target if isinstance(target, TriangleMesh) else _as_mesh(target)
-    tree = MeshTree(mesh.vertices, mesh.triangles)
+    tree = tree_of(mesh)
     way = np.eye(3)[axis]
     ahead, back = tree.first_hits(line, way)[1], tree.first_hits(line, -way)[1]
     by = np.where(ahead <= back, ahead, -back)

@@ -95,6 +95,24 @@ def _steps(knots: Floats, degree: int, side: int) -> tuple[float, float]:
     return float(inward[degree + 1]) / degree, float(far) / degree
 
 
+def edge_strays(neighbour: BSplineSurface, border: BSplineCurve) -> float | None:
+    """Return how far a surface's nearest edge strays from a border, mm; None if it is no edge."""
+    away = _nearest_edge(neighbour, border)[0]
+    return away if away <= SAME_LINE else None
+
+
+def _nearest_edge(neighbour: BSplineSurface, border: BSplineCurve) -> tuple[float, Edge]:
+    own = curve_points(border, LOOKED_AT)
+    edges = [edge_of(neighbour, k) for k in range(4)]
+    edges += [edge.reversed() for edge in edges]
+    away = [
+        float(np.linalg.norm(curve_points(edge.curve, LOOKED_AT) - own, axis=1).max())
+        for edge in edges
+    ]
+    nearest = int(np.argmin(away))
+    return away[nearest], edges[nearest]
+
+
 def meeting(borders: Borders, side: int, neighbour: BSplineSurface, grade: Grade) -> Meeting:
     """Find the neighbour's edge that a side lies on.
 
@@ -103,20 +121,13 @@ def meeting(borders: Borders, side: int, neighbour: BSplineSurface, grade: Grade
     FitError
         When none does; the message says how far the nearest strays.
     """
-    own = curve_points(borders.sides[side], LOOKED_AT)
-    edges = [edge_of(neighbour, k) for k in range(4)]
-    edges += [edge.reversed() for edge in edges]
-    away = [
-        float(np.linalg.norm(curve_points(edge.curve, LOOKED_AT) - own, axis=1).max())
-        for edge in edges
-    ]
-    nearest = int(np.argmin(away))
-    if away[nearest] > SAME_LINE:
+    away, edge = _nearest_edge(neighbour, borders.sides[side])
+    if away > SAME_LINE:
         raise FitError(
             f"border {borders.order[side] + 1} is no edge of the neighbour: its nearest edge"
-            f" strays by {away[nearest]:.3f} mm. Use that edge as the border"
+            f" strays by {away:.3f} mm. Use that edge as the border"
         )
-    return Meeting(side, edges[nearest], grade)
+    return Meeting(side, edge, grade)
 
 
 @dataclass(frozen=True, eq=False)

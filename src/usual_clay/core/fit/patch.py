@@ -70,6 +70,8 @@ class PatchSettings:
         The axis of a mirror plane through the origin.
     closing : float
         Ends up to so far apart are closed, mm.
+    beside : four ints
+        For each border which of the further surfaces lies on its other side; -1 for none.
     """
 
     nu: int = 8
@@ -80,6 +82,7 @@ class PatchSettings:
     joints: tuple[Grade, Grade, Grade, Grade] = ("G0", "G0", "G0", "G0")
     symmetric: Literal["", "x", "y", "z"] = ""
     closing: float = 0.1
+    beside: tuple[int, int, int, int] = (-1, -1, -1, -1)
 
     def __post_init__(self) -> None:
         if not (FEWEST <= self.nu <= MOST and FEWEST <= self.nv <= MOST):

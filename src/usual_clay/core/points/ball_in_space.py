@@ -6,7 +6,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.points.ball import BallError, BallOffset
-from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 
 
@@ -22,7 +22,7 @@ def offset_along_normals(points: Floats, radius: float, mesh: TriangleMesh) -> B
     """
     if not (np.isfinite(radius) and radius > 0):
         raise BallError(f"the ball's diameter must be more than 0 mm, not {2 * radius:g}")
-    distance, triangle, nearest = MeshTree(mesh.vertices, mesh.triangles).nearest(points)
+    distance, triangle, nearest = tree_of(mesh).nearest(points)
     kept = distance <= 3 * radius
     if not kept.any():
         raise BallError("no point lies near the scan: the run and the scan are not in one place")

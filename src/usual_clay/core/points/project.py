@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 
 Onto = Literal["xy", "yz", "zx", "x", "y", "z", "shape", "scan"]
@@ -47,7 +47,7 @@ def onto_line(points: Floats, origin: Floats, direction: Floats) -> Floats:
 
 def onto_mesh(points: Floats, mesh: TriangleMesh) -> Floats:
     """Return the nearest points of a mesh to points, (n, 3)."""
-    return MeshTree(mesh.vertices, mesh.triangles).nearest(points)[2]
+    return tree_of(mesh).nearest(points)[2]
 
 
 def onto_world(points: Floats, onto: str, at: float = 0.0) -> Floats:

@@ -8,6 +8,7 @@ import igl
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.scan.mesh import TriangleMesh
 
 
 @dataclass(frozen=True)
@@ -71,6 +72,16 @@ class MeshTree:
             nearer = (hit >= 0) & (distance < distances)
             triangles[nearer], distances[nearer] = hit[nearer], distance[nearer]
         return triangles, distances
+
+
+def tree_of(mesh: TriangleMesh) -> MeshTree:
+    """Return a mesh's search tree, built when it is first asked for and kept with the mesh."""
+    # Beside what the mesh works out of itself, so that it goes when the mesh goes.
+    kept = mesh.__dict__
+    if "tree" not in kept:
+        kept["tree"] = MeshTree(mesh.vertices, mesh.triangles)
+    tree: MeshTree = kept["tree"]
+    return tree
 
 
 class _Part:

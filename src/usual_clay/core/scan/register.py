@@ -8,7 +8,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh, unit
 from usual_clay.core.scan.motion import Motion, MotionError, still
 
@@ -59,7 +59,7 @@ def settle_onto(
     Distances to the tangent planes are minimised (Chen and Medioni 1992), a tenth of the points
     being left out. Points in one plane move in it alone: they say nothing of the rest.
     """
-    tree = MeshTree(mesh.vertices, mesh.triangles)
+    tree = tree_of(mesh)
     if len(points) > SAMPLES:
         points = points[np.linspace(0, len(points) - 1, SAMPLES).astype(int)]
     motion = start or still()

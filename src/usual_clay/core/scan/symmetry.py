@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.closest import MeshTree, tree_of
 from usual_clay.core.scan.mesh import TriangleMesh, unit
 
 SAMPLES = 4000
@@ -42,7 +42,7 @@ def mirror_plane(mesh: TriangleMesh) -> MirrorPlane:
     planes there (Chen and Medioni 1992), which slides along the surface where distances between
     points would stick.
     """
-    tree = MeshTree(mesh.vertices, mesh.triangles)
+    tree = tree_of(mesh)
     areas = np.linalg.norm(mesh.face_vectors, axis=1)
     chosen = np.random.default_rng(0).choice(
         len(areas), min(SAMPLES, len(areas)), p=areas / areas.sum()

@@ -84,6 +84,8 @@ class DrawnSettings:
         At through-points.
     closed : bool
         Whether a curve through points comes back to the first, smoothly.
+    within : float
+        How near a lean curve that lies on a scan stays to it, mm.
     """
 
     kind: CurveKind = "through"
@@ -96,6 +98,7 @@ class DrawnSettings:
     corner: float = 0.0
     handles: tuple[Handle, ...] = ()
     closed: bool = False
+    within: float = 0.05
 
     @property
     def array(self) -> Floats:

@@ -1,0 +1,77 @@
+"""The part of a patch's card that says how each border goes on from its neighbour."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from usual_clay.bench.edits.patches import set_joint
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import Choice, Row, label
+from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.fit.meet import GRADES, Grade
+from usual_clay.job.items import Curve, Surface
+
+TIPS = {
+    "G0": "It only takes the border",
+    "G1": "One tangent plane with the surface on the other side",
+    "G2": "One curvature with it, too",
+}
+
+
+class JointRows(QWidget):
+    """One line a border: its name, and G0, G1 or G2; below, how well that came out."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._measured: dict[int, tuple[tuple[int, int], str]] = {}
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        self.rows, self.grades, self.words = [], [], []
+        for side in range(4):
+            grade = Choice([(word, TIPS[word]) for word in GRADES])
+            grade.chosen.connect(partial(self._set, side))
+            row, words = Row("", grade), label(role="small", wraps=True)
+            column.addWidget(row)
+            column.addWidget(words)
+            self.rows.append(row)
+            self.grades.append(grade)
+            self.words.append(words)
+
+    def _set(self, side: int, grade: Grade) -> None:
+        surface = self.session.chosen_surface()
+        if surface is not None:
+            set_joint(self.session, surface, side, grade)
+
+    def show_surface(self, surface: Surface) -> None:
+        """Show the joints of a patch."""
+        recipe, job = surface.recipe, self.session.shown
+        assert recipe is not None
+        for side in range(4):
+            border = job.get(recipe.sources[1 + side], Curve)
+            beside = recipe.settings.beside[side]
+            other = job.get(recipe.sources[5 + beside], Surface) if beside >= 0 else None
+            name = "gone" if border is None else border.name
+            shown = self.rows[side].name
+            shown.setText(
+                shown.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, shown.width())
+            )
+            shown.setToolTip(name)
+            self.grades[side].set_value(recipe.settings.joints[side])
+            self.grades[side].setEnabled(not surface.locked)
+            self.words[side].setVisible(other is not None and border is not None)
+            if other is not None and border is not None:
+                self.words[side].setText(self._judged(side, surface, other, border))
+
+    def _judged(self, side: int, surface: Surface, other: Surface, border: Curve) -> str:
+        made_of = (id(surface.geometry), id(other.geometry))
+        known = self._measured.get(side)
+        if known is None or known[0] != made_of:
+            words = edge_joint(surface.geometry, other.geometry, border.geometry).words
+            known = (made_of, f"on from {other.name}: {words}")
+            self._measured[side] = known
+        return known[1]
