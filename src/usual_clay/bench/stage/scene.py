@@ -28,7 +28,7 @@ from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.bend import bend
-from usual_clay.core.scan.closest import Hit, MeshTree, tree_of
+from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
 from usual_clay.core.spline.surface import surface_grid
@@ -364,7 +364,7 @@ def _same(known: tuple | None, wanted: tuple) -> bool:
 def _prepare(mesh: TriangleMesh) -> ScanModel:
     time.sleep(PREPARE_AFTER)
     tree = tree_of(mesh)
-    vertices = cKDTree(mesh.vertices)
+    vertices = vertices_of(mesh)
     coarse, triangles = stand_in(mesh.vertices, mesh.triangles, STAND_IN_TRIANGLES)
     nearest = vertices.query(coarse, workers=2)[1]
     # Warm what a first click needs, so that the click itself is quick.

@@ -11,6 +11,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.trace import trace
+from usual_clay.core.scan.calm import calm_places
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.section import sections
@@ -30,6 +31,7 @@ from usual_clay.core.spline.tessellate import grid_triangles, steps_for_chord, t
 
 Axis = Literal["x", "y", "z"]
 LAID_SAMPLES = 600
+ON_SCAN = 240
 # A leg between two points is drawn onto a scan at so many places.
 LEG_PLACES = 6
 # A surface is looked at as triangles that stay so near to it, as a share of its size.
@@ -170,7 +172,7 @@ def drawn_on(settings: DrawnSettings, mesh: TriangleMesh) -> BSplineCurve:
     """Return a curve that is drawn through points and lies on a scan between them.
 
     The curve through the points is drawn onto the scan at a few places of each leg, and through
-    these again; a lean spline of even knots then follows it and leaves the scan's noise alone.
+    these again; a lean spline of even knots then follows it, on the scan without its noise.
 
     Raises
     ------
@@ -182,7 +184,7 @@ def drawn_on(settings: DrawnSettings, mesh: TriangleMesh) -> BSplineCurve:
     line = make_curve(replace(settings, handles=()))
     near = _nearest(evenly(line, LEG_PLACES * (len(ends) - 1) + 1), mesh)
     near[[0, -1]] = ends[[0, -1]]
-    landed = _nearest(evenly(through_points(near), LAID_SAMPLES), mesh)
+    landed = calm_places(mesh, _nearest(evenly(through_points(near), ON_SCAN), mesh))
     landed[[0, -1]] = ends[[0, -1]]
     run = Run(landed, held=(True, True))
     return trace(run, RunSettings(knots="even"), Aim(settings.within)).fit.curve

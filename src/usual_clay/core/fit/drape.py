@@ -168,11 +168,12 @@ class Base:
                 even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree
             )
         least = self.least
-        return replace(
+        space = replace(
             least,
             knots_u=widened(least.knots_u, least.degree_u, settings.nu),
             knots_v=widened(least.knots_v, least.degree_v, settings.nv),
         )
+        return space if self.mirror is None else self.mirror.doubled(space)
 
 
 @dataclass(frozen=True, eq=False)

@@ -25,30 +25,37 @@ from usual_clay.core.fit.meet import GRADES, Frame, Grade, meeting
 from usual_clay.core.fit.mirror import Mirror, mirrored
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.sample import Sample
-from usual_clay.core.fit.system import FitError, Space
+from usual_clay.core.fit.system import FitError
 from usual_clay.core.fit.trace import trace
 from usual_clay.core.progress import Progress, silent
+from usual_clay.core.scan.bend import RINGS
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.region import grow, smooth_parts
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
-from usual_clay.core.spline.borders import Borders, between, four_borders
+from usual_clay.core.spline.borders import Borders, alike, between, four_borders
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 # A point of the scan farther from the first, blended surface than this share of the patch's
 # shorter way across is no part of it; of the second, fitted one.
 NEAR = (0.5, 0.2)
+# It faces as the surface does, as the cosine between their normals: walls of holes do not.
+FACING = (0.0, 0.42)
 # So many points are enough to find out where the patch runs.
 SCOUTING = 6_000
 # Feet this near to a border lie on it.
 RIM = 1e-7
 # An island of fewer than this share of the points is nothing to speak of.
 ISLAND = 0.02
+# What creases part off and is smaller than this share of the points inside is a pit.
+PIT = 0.1
 # A rational border, such as an arc, is followed by a spline this closely, mm.
 ROUND_WITHIN = 1e-4
-# Borders that are to be mirror images may differ by so much, mm.
-AWRY = 1e-3
+# Borders move by no more than this share of the patch's shorter way across to be symmetric.
+MOST_AWRY = 0.05
 
 
 @dataclass(frozen=True)
@@ -205,7 +212,7 @@ def lay_out(
     """Arrange the borders and find the scan inside them; see `patch`."""
     borders = four_borders([_plain(curve) for curve in curves], settings.closing)
     frame, surface = _blended(borders, settings)
-    inside, feet = _inside(mesh, surface, NEAR[0] * min(borders.size))
+    inside, feet, _ = _inside(mesh, surface, NEAR[0] * min(borders.size), FACING[0])
     # From borders alone the surface may lie far off: a coarse fit tells better what is inside.
     scout = inside[:: max(1, len(inside) // SCOUTING)]
     chosen = np.searchsorted(inside, scout)
@@ -217,11 +224,19 @@ def lay_out(
         borders = borders.turned()
         frame = _blended(borders, settings)[0]
         rough = _swapped(rough)
-    inside, feet = _inside(mesh, rough, NEAR[1] * min(borders.size))
-    words = _islands(mesh, inside)
+    inside, feet, over = _inside(mesh, rough, NEAR[1] * min(borders.size), FACING[1])
+    inside, feet, words = _without_pits(mesh, inside, feet, over)
+    words = "; ".join(filter(None, [words, _islands(mesh, inside)]))
     if borders.gap > 1e-6:
         words = "; ".join(filter(None, [f"gaps of up to {borders.gap:.4f} mm were closed", words]))
     sample = Sample(mesh.vertices[inside], mesh.vertex_normals[inside])
+    mirror = None
+    if settings.symmetric:
+        borders, mirror, moved = evened(borders, "xyz".index(settings.symmetric))
+        frame = Frame(borders)
+        if moved > 1e-6:
+            told = f"borders moved by up to {moved:.4f} mm to be symmetric"
+            words = "; ".join(filter(None, [words, told]))
     given = [neighbours[k] if k < len(neighbours) else None for k in borders.order]
     meetings = tuple(
         meeting(borders, side, neighbour, settings.joints[borders.order[side]])
@@ -231,8 +246,8 @@ def lay_out(
     if meetings:
         frame = replace(frame, meetings=meetings).with_ratios(rough)
     base = Base(borders.size, feet.u, feet.v, None, frame.least(settings.degree), frame.held)
-    if settings.symmetric:
-        base, sample = _symmetric(base, sample, frame, settings)
+    if mirror is not None:
+        base, sample = _doubled(base, mirror), mirrored(sample, mirror.axis)
     return Ground(frame, base, sample, inside, words)
 
 
@@ -253,8 +268,13 @@ def _swapped(surface: BSplineSurface) -> BSplineSurface:
     return BSplineSurface(surface.knots_v, surface.knots_u, surface.points.transpose(1, 0, 2))
 
 
-def _inside(mesh: TriangleMesh, surface: BSplineSurface, limit: float) -> tuple[Ints, FootPoints]:
-    """Return the vertices of a mesh whose feet lie inside a surface, all on one side of it."""
+def _inside(
+    mesh: TriangleMesh, surface: BSplineSurface, limit: float, facing: float
+) -> tuple[Ints, FootPoints, Ints]:
+    """Return the vertices of a mesh that belong inside a surface's borders, with their feet.
+
+    They have their feet inside, are near and face the same way; the last are all that have.
+    """
     box = surface.points.reshape(-1, 3)
     low, high = box.min(axis=0) - limit, box.max(axis=0) + limit
     near = np.flatnonzero(((mesh.vertices >= low) & (mesh.vertices <= high)).all(axis=1))
@@ -270,14 +290,36 @@ def _inside(mesh: TriangleMesh, surface: BSplineSurface, limit: float) -> tuple[
     close = within & (np.abs(feet.signed) <= np.quantile(np.abs(feet.signed[within]), 0.5)
                       if within.any() else within)  # fmt: skip
     faces = 1.0 if float(turned[close].sum()) >= 0 else -1.0
-    within &= faces * turned > 0
+    within &= faces * turned > facing
     if within.sum() < 16:
         raise FitError(
             f"only {int(within.sum())} points of the scan lie inside the borders: do they lie on"
             " the scan, and in order round a part of it?"
         )
     kept = FootPoints(feet.u[within], feet.v[within], feet.feet[within], feet.signed[within])
-    return near[within].astype(np.int64), kept
+    return near[within].astype(np.int64), kept, near[off < 0.5 - RIM].astype(np.int64)
+
+
+def _without_pits(
+    mesh: TriangleMesh, inside: Ints, feet: FootPoints, over: Ints
+) -> tuple[Ints, FootPoints, str]:
+    """Leave out what lies beyond a crease and is small: holes, slots and the like."""
+    number = smooth_parts(mesh)
+    held = number[inside]
+    share = np.bincount(held[held >= 0], minlength=int(number.max()) + 1) / len(inside)
+    pits = np.zeros(len(mesh.vertices), dtype=bool)
+    pits[over] = (number[over] < 0) | (share[number[over]] < PIT)
+    if not pits.any():
+        return inside, feet, ""
+    # Their rims are rounded off by the scanner: what is told apart lies some edges within them.
+    for _ in range(RINGS):
+        pits = grow(mesh, pits)
+    kept = ~pits[inside]
+    if kept.sum() < len(inside) / 2:
+        return inside, feet, ""
+    left = FootPoints(feet.u[kept], feet.v[kept], feet.feet[kept], feet.signed[kept])
+    words = f"{int((~kept).sum())} points beyond creases, as in holes, are left out"
+    return inside[kept], left, words
 
 
 def _islands(mesh: TriangleMesh, inside: Ints) -> str:
@@ -295,35 +337,64 @@ def _islands(mesh: TriangleMesh, inside: Ints) -> str:
     )
 
 
-def _symmetric(
-    base: Base, sample: Sample, frame: Frame, settings: PatchSettings
-) -> tuple[Base, Sample]:
-    """Return a base and a sample with both halves of the points, and the mirror they share."""
-    axis = "xyz".index(settings.symmetric)
+def _doubled(base: Base, mirror: Mirror) -> Base:
+    """Return a base for points followed by their mirror images."""
     assert base.least is not None
-    least = base.least
-    found: tuple[float, Mirror, Space] | None = None
-    for direction in "uv":
-        mirror = Mirror(axis, direction)
-        space = mirror.doubled(least)
-        held = frame.held(space)
-        surface = BSplineSurface(space.knots_u, space.knots_v, held.points)
-        moved = mirror.halved(surface).points - held.points
-        awry = float(np.linalg.norm(moved[held.which], axis=1).max())
-        if found is None or awry < found[0]:
-            found = (awry, mirror, space)
-    assert found is not None
-    awry, mirror, space = found
-    if awry > AWRY:
-        raise FitError(
-            f"the borders are not symmetric about {settings.symmetric} = 0: they differ by"
-            f" {2 * awry:.3f} mm. Make one border the twin of the other, and end the others on"
-            " the plane's two sides alike"
-        )
     u, v = base.u, base.v
     image_u, image_v = (1 - u, v) if mirror.direction == "u" else (u, 1 - v)
-    both = replace(
+    return replace(
         base, u=np.concatenate([u, image_u]), v=np.concatenate([v, image_v]),
-        mirror=mirror, least=space,
+        mirror=mirror, least=mirror.doubled(base.least),
     )  # fmt: skip
-    return both, mirrored(sample, axis)
+
+
+def evened(borders: Borders, axis: int) -> tuple[Borders, Mirror, float]:
+    """Make borders their own mirror image: the mean of both.
+
+    Returns
+    -------
+    borders : Borders
+    mirror : Mirror
+        Which direction it turns round.
+    moved : float
+        How far that moved them at the most, mm.
+
+    Raises
+    ------
+    FitError
+        When they are far from symmetric.
+    """
+    tried = [_evened(borders, Mirror(axis, direction)) for direction in "uv"]
+    moved, made, mirror = min(tried, key=lambda entry: entry[0])
+    if moved > MOST_AWRY * min(borders.size):
+        raise FitError(
+            f"the borders are not symmetric about {'xyz'[axis]} = 0: they would have to move by"
+            f" {moved:.2f} mm. Set the scan straight, or draw both halves alike"
+        )
+    return made, mirror, moved
+
+
+def _evened(borders: Borders, mirror: Mirror) -> tuple[float, Borders, Mirror]:
+    flip = np.ones(3)
+    flip[mirror.axis] = -1.0
+    # What runs along the direction that turns is its own image; the other two are each other's.
+    selves, pair = ((0, 2), (3, 1)) if mirror.direction == "u" else ((1, 3), (0, 2))
+    sides = list(borders.sides)
+    moved = 0.0
+
+    def mean(one: BSplineCurve, other: BSplineCurve) -> BSplineCurve:
+        nonlocal moved
+        degree = max(one.degree, other.degree)
+        first, second = alike([one, other], degree, np.zeros(0))
+        made = replace(first, points=(first.points + second.points) / 2)
+        moved = max(moved, float(np.linalg.norm(made.points - first.points, axis=1).max()))
+        return made
+
+    for k in selves:
+        curve = sides[k]
+        sides[k] = mean(curve, reverse(replace(curve, points=curve.points * flip)))
+    first, second = sides[pair[0]], sides[pair[1]]
+    sides[pair[0]] = mean(first, replace(second, points=second.points * flip))
+    sides[pair[1]] = replace(sides[pair[0]], points=sides[pair[0]].points * flip)
+    south, east, north, west = sides
+    return moved, replace(borders, sides=(south, east, north, west)), mirror

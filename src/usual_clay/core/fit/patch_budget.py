@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from usual_clay.core.check.deviation import Aim, distance_levels, judge
+from usual_clay.core.check.deviation import Aim, at_share, distance_levels, judge
 from usual_clay.core.fit.adaptive import Attempt, grown
 from usual_clay.core.fit.budget import (
     GROWTH,
@@ -52,9 +52,13 @@ class _Patches:
         self.made: dict[Pair, Drape] = {}
         self.seen: dict[Pair, Candidate] = {}
 
-    def note(self, pair: Pair, levels: Candidate) -> None:
-        self.seen[pair] = levels
-        self.found(levels)
+    def note(self, made: Candidate) -> None:
+        """Keep a candidate, and tell of it."""
+        pair = (made.nu, made.nv)
+        known = self.seen.get(pair)
+        if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
+            self.seen[pair] = made
+            self.found(made)
         self.progress(len(self.seen) / (len(self.seen) + 8), f"{pair[0]} × {pair[1]}")
 
     def deviation(self, pair: Pair) -> float:
@@ -64,8 +68,10 @@ class _Patches:
             start = None if near is None else near.start
             made = settled(self.sample, self.settings.sized(*pair), self.base, start)
             self.made[pair] = made
-            self.note(pair, Candidate(*pair, distance_levels(made.feet.signed)))
-        return self.seen[pair].deviation(self.aim.share)
+            # A symmetric one may have a knot more than asked for.
+            self.note(Candidate(*made.surface.counts, distance_levels(made.feet.signed)))
+        levels = distance_levels(self.made[pair].feet.signed)
+        return at_share(levels, self.aim.share)
 
 
 def patch_to_tolerance(
@@ -108,8 +114,9 @@ def patch_to_tolerance(
     # A start is for all the points; the choice gives its parameters only to itself.
     fitted = finished(ground, settled(ground.sample, chosen, ground.base))
     report = judge(fitted.feet.signed, aim)
-    tried.seen[best] = Candidate(*best, distance_levels(fitted.feet.signed))
-    words = in_words(chosen, report, aim, tried.sample.noise, limit, cancelled)
+    counts = fitted.surface.counts
+    tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))
+    words = in_words(settings.sized(*counts), report, aim, tried.sample.noise, limit, cancelled)
     return Search(fitted, chosen, report, tuple(tried.seen.values()), words, cancelled)
 
 
@@ -144,7 +151,7 @@ def _grow_adaptive(tried: _Patches, limit: int) -> Pair:
 
     def enough(attempt: Attempt) -> bool:
         made = Candidate(*attempt.space.counts, distance_levels(attempt.signed(laid)))
-        tried.note(attempt.space.counts, made)
+        tried.note(made)
         error = made.deviation(aim.share)
         return error <= aim.tolerance or (aim.tolerance < floor and error < 1.05 * floor)
 
@@ -185,7 +192,7 @@ def _lean(tried: _Patches, best: Pair) -> Pair:
 
 def _nearest(tried: _Patches) -> Pair:
     """Return the leanest patch within tolerance, or the leanest of those that come nearest."""
-    share, tolerance = tried.aim.share, tried.aim.tolerance
-    errors = {pair: tried.seen[pair].deviation(share) for pair in tried.made}
+    tolerance = tried.aim.tolerance
+    errors = {pair: tried.deviation(pair) for pair in tried.made}
     least = max(tolerance, 1.02 * min(errors.values()))
     return min((p for p in errors if errors[p] <= least), key=lambda p: p[0] * p[1])

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import igl
 import numpy as np
+from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -82,6 +83,14 @@ def tree_of(mesh: TriangleMesh) -> MeshTree:
         kept["tree"] = MeshTree(mesh.vertices, mesh.triangles)
     tree: MeshTree = kept["tree"]
     return tree
+
+
+def vertices_of(mesh: TriangleMesh) -> cKDTree:
+    """Return a mesh's tree of vertices, kept with the mesh."""
+    kept = mesh.__dict__
+    if "vertex_tree" not in kept:
+        kept["vertex_tree"] = cKDTree(mesh.vertices)
+    return kept["vertex_tree"]
 
 
 class _Part:
