@@ -37,11 +37,12 @@ def with_curves(job: Job) -> Job:
     return job
 
 
-def _item(job: Job, kind: type[Any], name: str) -> Any:
+def named(job: Job, kind: type[Any], name: str) -> Any:
+    """Return the item of a kind that has a name."""
     return next(item for item in job.all(kind) if item.name == name)
 
 
-def _follow(job: Job, name: str, kind: str, sources: tuple[Item, ...], settings: Any) -> Job:
+def follow(job: Job, name: str, kind: str, sources: tuple[Item, ...], settings: Any) -> Job:
     """Add a curve that follows others."""
     ids = tuple(source.id for source in sources)
     made = KINDS[kind].make(settings, [source_of(job, each) for each in ids])
@@ -52,7 +53,7 @@ def _follow(job: Job, name: str, kind: str, sources: tuple[Item, ...], settings:
 
 def _drawn(job: Job, name: str, points: Floats) -> Job:
     """Add a curve drawn by its control points."""
-    return _follow(job, name, "drawn", (), DrawnSettings("controls", as_places(points)))
+    return follow(job, name, "drawn", (), DrawnSettings("controls", as_places(points)))
 
 
 def _traced(job: Job, name: str, points: PointList, settings: RunSettings) -> Job:
@@ -67,7 +68,7 @@ def _traced(job: Job, name: str, points: PointList, settings: RunSettings) -> Jo
 
 def _centre_outline(job: Job) -> Job:
     """Trace the probed outline in two halves that meet at the slot, a true corner."""
-    points = _item(job, PointList, "Centre outline")
+    points = named(job, PointList, "Centre outline")
     (_, back, belly, centre) = profile(np.array([SIDE_END, SLOT["x"]]))
     ends = np.stack([[SIDE_END, 0, centre[0] + back[0]], [SIDE_END, 0, centre[0] - belly[0]],
                      [SLOT["x"], 0, centre[1] - belly[1]]])  # fmt: skip
@@ -77,10 +78,10 @@ def _centre_outline(job: Job) -> Job:
         if len(run.points) > len(points.kept) // 5:
             name = "Back outline" if run.points[:, 2].mean() > 0 else "Belly outline"
             job = _traced(job, name, points, replace(settings, part=part))
-    halves = _item(job, Curve, "Back outline"), _item(job, Curve, "Belly outline")
+    halves = named(job, Curve, "Back outline"), named(job, Curve, "Belly outline")
     bridge = BridgeSettings(first_smooth=1, second_smooth=1, first_strength=1.0,
                             second_strength=2.6)  # fmt: skip
-    return _follow(job, "Tail bridge, side", "bridge", halves, bridge)
+    return follow(job, "Tail bridge, side", "bridge", halves, bridge)
 
 
 def _top_outline(job: Job) -> Job:
@@ -88,7 +89,7 @@ def _top_outline(job: Job) -> Job:
 
     The picture is too small by what its agreement with the others tells; that is undone here.
     """
-    picture = _item(job, Picture, "Top")
+    picture = named(job, Picture, "Top")
     placed = picture.placement
     mended = replace(placed, width=placed.width / TOP_SHRINK, height=placed.height / TOP_SHRINK)
     found = find_outline(decode(picture.data), OutlineSettings())
@@ -104,10 +105,10 @@ def _top_outline(job: Job) -> Job:
     lean = fit_run(rear, RunSettings(7, knots="adaptive")).curve
     job = job.with_item(Curve(id=job.new_id("curve"), name="Top outline, rear", geometry=lean))
     for name in ("Top outline, front", "Top outline, rear"):
-        job = _follow(job, f"{name} twin", "twin", (_item(job, Curve, name),), TwinSettings())
-    rears = _item(job, Curve, "Top outline, rear"), _item(job, Curve, "Top outline, rear twin")
+        job = follow(job, f"{name} twin", "twin", (named(job, Curve, name),), TwinSettings())
+    rears = named(job, Curve, "Top outline, rear"), named(job, Curve, "Top outline, rear twin")
     bridge = BridgeSettings(first_at=1.0, second_at=1.0, first_strength=1.65, second_strength=1.65)
-    return _follow(job, "Tail bridge, top", "bridge", rears, bridge)
+    return follow(job, "Tail bridge, top", "bridge", rears, bridge)
 
 
 def gill_edge(count: int = 60) -> Floats:
@@ -130,13 +131,13 @@ def _gill_edge(job: Job) -> Job:
         # As near as a hand sets points over a picture.
         seen = fit_run(Run(edge * flat, held=(True, True)), RunSettings(6)).curve.points
         job = _drawn(job, f"Gill edge, {name}", np.round(seen, 2))
-    views = _item(job, Curve, "Gill edge, side"), _item(job, Curve, "Gill edge, top")
-    return _follow(job, "Gill edge", "pair", views, PairSettings("x"))
+    views = named(job, Curve, "Gill edge, side"), named(job, Curve, "Gill edge, top")
+    return follow(job, "Gill edge", "pair", views, PairSettings("x"))
 
 
 def _profiles(job: Job) -> Job:
     """Slice the scan across, and trace each slice."""
-    scan = _item(job, Scan, "Lure scan")
+    scan = named(job, Scan, "Lure scan")
     for station in STATIONS:
         settings = SectionSettings("x", station)
         cut = section_at(scan.mesh, settings)

@@ -24,6 +24,7 @@ from usual_clay.demo.curves import with_curves
 from usual_clay.demo.pictures import PAPER, pinned, write_pictures
 from usual_clay.demo.points import BALL, write_point_lists
 from usual_clay.demo.scan import demo_scan, pose, true_mesh
+from usual_clay.demo.surfaces import with_surfaces
 from usual_clay.files.job_file import write_job
 from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.files.picture_file import read_picture
@@ -80,7 +81,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     The pictures are pinned and scaled by their bars, and still contradict each other. The probed
     outline is clean and moved to the surface; the scan is set straight by its symmetry and by
     that outline; its outlines, its gill plate's edge and three profiles are traced; its back is
-    draped.
+    draped; patches are laid over back, belly and a gill plate.
     """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
@@ -97,7 +98,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
         geometry=made.surface,
         recipe=Recipe("drape", (region.id,), settings),
     )
-    return job.with_item(with_drape(surface, made, basis_of(job, surface)))
+    return with_surfaces(job.with_item(with_drape(surface, made, basis_of(job, surface))))
 
 
 def _with_pictures(job: Job) -> Job:

@@ -40,8 +40,9 @@ from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 # A point of the scan farther from the first, blended surface than this share of the patch's
-# shorter way across is no part of it; of the second, fitted one.
-NEAR = (0.5, 0.2)
+# shorter way across is no part of it; of the second, fitted one so many usual distances.
+NEAR = 0.5
+STRAYS = 8.0
 # It faces as the surface does, as the cosine between their normals: walls of holes do not.
 FACING = (0.0, 0.42)
 # So many points are enough to find out where the patch runs.
@@ -212,19 +213,22 @@ def lay_out(
     """Arrange the borders and find the scan inside them; see `patch`."""
     borders = four_borders([_plain(curve) for curve in curves], settings.closing)
     frame, surface = _blended(borders, settings)
-    inside, feet, _ = _inside(mesh, surface, NEAR[0] * min(borders.size), FACING[0])
+    inside, feet, _ = _inside(mesh, surface, NEAR * min(borders.size), FACING[0])
     # From borders alone the surface may lie far off: a coarse fit tells better what is inside.
     scout = inside[:: max(1, len(inside) // SCOUTING)]
     chosen = np.searchsorted(inside, scout)
     held_to = Base(borders.size, feet.u[chosen], feet.v[chosen], None, frame.least(3), frame.held)
     sample = Sample(mesh.vertices[scout], mesh.vertex_normals[scout])
-    rough = settled(sample, PatchSettings(FEWEST + 2, FEWEST + 2), held_to).surface
+    scouted = settled(sample, PatchSettings(FEWEST + 2, FEWEST + 2), held_to)
+    rough = scouted.surface
+    usual = float(np.quantile(np.abs(scouted.feet.signed), 0.9))
+    limit = min(STRAYS * usual, NEAR * min(borders.size))
     away = surface_normals(rough, feet.u[chosen], feet.v[chosen])
     if float(np.einsum("nk,nk->n", away, sample.normals).mean()) < 0:
         borders = borders.turned()
         frame = _blended(borders, settings)[0]
         rough = _swapped(rough)
-    inside, feet, over = _inside(mesh, rough, NEAR[1] * min(borders.size), FACING[1])
+    inside, feet, over = _inside(mesh, rough, limit, FACING[1])
     inside, feet, words = _without_pits(mesh, inside, feet, over)
     words = "; ".join(filter(None, [words, _islands(mesh, inside)]))
     if borders.gap > 1e-6:
@@ -315,7 +319,7 @@ def _without_pits(
     for _ in range(RINGS):
         pits = grow(mesh, pits)
     kept = ~pits[inside]
-    if kept.sum() < len(inside) / 2:
+    if kept.all() or kept.sum() < len(inside) / 2:
         return inside, feet, ""
     left = FootPoints(feet.u[kept], feet.v[kept], feet.feet[kept], feet.signed[kept])
     words = f"{int((~kept).sum())} points beyond creases, as in holes, are left out"

@@ -1,0 +1,146 @@
+"""The lure's patches, laid between borders that are drawn on the scan as a designer would."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, as_place, as_places
+from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.fit.patch import PatchSettings
+from usual_clay.core.fit.patch_budget import patch_to_tolerance
+from usual_clay.core.fit.relations import RelatedSettings, Relation, hold
+from usual_clay.core.spline.make import DrawnSettings
+from usual_clay.demo.curves import follow, named
+from usual_clay.demo.shape import SECTION_POWER, profile
+from usual_clay.job.items import Curve, Item, Scan, Surface
+from usual_clay.job.job import Job
+from usual_clay.job.recipes import KINDS, CurveMade, Recipe, beside
+from usual_clay.job.remake import basis_of, source_of, with_drape
+
+# Behind the front hanger's hole, as far as the tail's rounding.
+FRONT, REAR = 44.0, 92.0
+# Corners and points on the way of the right gill plate's borders, x and z in the side view, mm.
+GILL = (
+    ((19.0, -5.0), (24.0, -5.3), (28.9, -5.0)),
+    ((28.9, -5.0), (29.0, 0.0), (28.2, 5.0)),
+    ((28.2, 5.0), (19.0, 5.0)),
+    ((19.0, 5.0), (19.0, -5.0)),
+)
+WITHIN = 0.035
+
+
+def with_surfaces(job: Job) -> Job:
+    """Lay the back, the belly, which meets it with G1 at the widest line, and a gill plate."""
+    scan = named(job, Scan, "Lure scan")
+    x = np.linspace(FRONT, REAR, 6)
+    width, _, _, centre = profile(x)
+    line = np.stack([x, width, centre], axis=1)
+    job = _on_scan(job, "Widest line", line)
+    left = named(job, Curve, "Widest line")
+    job = follow(job, "Widest line twin", "twin", (left,), TwinSettings())
+    right = named(job, Curve, "Widest line twin")
+    for name, up in (("Back", 1), ("Belly", -1)):
+        ends = []
+        for where, station, end in (("front", FRONT, 0), ("rear", REAR, -1)):
+            job = _arch(job, f"{name} arch, {where}", station, up, left.geometry.points[end])
+            ends.append(named(job, Curve, f"{name} arch, {where}"))
+        goes_on = [named(job, Surface, "Back patch")] if name == "Belly" else []
+        job = _patch(job, f"{name} patch", scan, (left, ends[1], right, ends[0]), "y", goes_on)
+    borders = []
+    for number, leg in enumerate(GILL, start=1):
+        places = np.array([[px, -_half_width(px, pz), pz] for px, pz in leg])
+        job = _on_scan(job, f"Gill border {number}", places)
+        borders.append(named(job, Curve, f"Gill border {number}"))
+    return _patch(job, "Gill plate patch", scan, tuple(borders), "", [])
+
+
+def _half_width(x: float, z: float) -> float:
+    """Return about how far from the middle the side lies; the scan is near."""
+    width, back, belly, centre = (float(part[0]) for part in profile(np.array([x])))
+    up = (z - centre) / (back if z > centre else belly)
+    return width * float((1 - abs(up) ** SECTION_POWER) ** (1 / SECTION_POWER))
+
+
+def _on_scan(job: Job, name: str, places: Floats) -> Job:
+    """Draw a curve on the scan, its points set as well as a hand clicks."""
+    scan = named(job, Scan, "Lure scan")
+    clicked = np.array([scan.mesh.vertices[_nearest(scan, place)] for place in places])
+    # Clicks at the ends are drawn to what is there already.
+    for curve in job.all(Curve):
+        ends = curve.geometry.points[[0, -1]]
+        for k in (0, -1):
+            away = np.linalg.norm(ends - places[k], axis=1)
+            if away.min() < 1.0 and name.startswith("Gill") == curve.name.startswith("Gill bo"):
+                clicked[k] = ends[int(np.argmin(away))]
+    settings = DrawnSettings("through", as_places(clicked), within=WITHIN)
+    job = follow(job, name, "drawn", (scan,), settings)
+    return job.changed(named(job, Curve, name).id, visible=False)
+
+
+def _nearest(scan: Scan, place: Floats) -> int:
+    return int(np.argmin(np.linalg.norm(scan.mesh.vertices - place, axis=1)))
+
+
+def _arch(job: Job, name: str, station: float, up: int, start: Floats) -> Job:
+    """Draw an arch across from widest line to widest line, and keep it upright at both."""
+    scan = named(job, Scan, "Lure scan")
+    width, back, belly, centre = (float(part[0]) for part in profile(np.array([station])))
+    turn = np.linspace(0, np.pi, 7)
+    across, rise = np.cos(turn), np.sin(turn)
+    power = 2 / SECTION_POWER
+    y = width * np.sign(across) * np.abs(across) ** power
+    z = centre + up * (back if up > 0 else belly) * np.abs(rise) ** power
+    places = np.stack([np.full(7, station), y, z], axis=1)
+    places[0], places[-1] = start, start * [1, -1, 1]
+    drawn = KINDS["drawn"].make(
+        DrawnSettings("through", as_places(places), within=WITHIN), [scan.mesh]
+    )
+    assert isinstance(drawn, CurveMade)
+    geometry = drawn.curve
+    relations = (
+        Relation("fixed", 0.0, place=as_place(places[0])),
+        Relation("fixed", 1.0, place=as_place(places[-1])),
+        Relation("upright", 0.0),
+        Relation("upright", 1.0),
+    )
+    settings = RelatedSettings(
+        as_places(geometry.points), tuple(map(float, geometry.knots)), (), relations
+    )
+    made = hold(settings.asked, relations)
+    curve = Curve(id=job.new_id("curve"), name=name, geometry=made, visible=False,
+                  recipe=Recipe("related", (), settings))  # fmt: skip
+    return job.with_item(replace(curve, made_of=basis_of(job, curve)))
+
+
+def _patch(
+    job: Job,
+    name: str,
+    scan: Scan,
+    borders: tuple[Item, ...],
+    symmetric: str,
+    goes_on: list[Surface],
+) -> Job:
+    """Lay the leanest patch within tolerance; it goes on from a surface at borders 1 and 3."""
+    places = (0, -1, 0, -1) if goes_on else (-1, -1, -1, -1)
+    settings = PatchSettings(
+        knots="adaptive",
+        symmetric=symmetric,  # type: ignore[arg-type]
+        joints=("G1", "G0", "G1", "G0") if goes_on else ("G0", "G0", "G0", "G0"),
+        beside=places,
+    )
+    ids = (scan.id, *(item.id for item in (*borders, *goes_on)))
+    mesh, *others = [source_of(job, each) for each in ids]
+    found = patch_to_tolerance(
+        mesh,  # type: ignore[arg-type]
+        others[:4],  # type: ignore[arg-type]
+        beside(settings, others[4:]),  # type: ignore[arg-type]
+        settings,
+        job.aim,
+    )
+    surface = Surface(
+        id=job.new_id("surface"), name=name, geometry=found.drape.surface, visible=False,
+        recipe=Recipe("patch", ids, found.settings), candidates=found.candidates,
+    )  # fmt: skip
+    return job.with_item(with_drape(surface, found.drape, basis_of(job, surface)))

@@ -1,0 +1,182 @@
+"""Four-corner patches: exact borders, joints, symmetry, and what goes wrong, told."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import pairwise
+
+import numpy as np
+import pytest
+
+from usual_clay.core.check.deviation import Aim, at_share, distance_levels
+from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.fit.patch import PatchSettings, patch
+from usual_clay.core.fit.patch_budget import patch_to_tolerance
+from usual_clay.core.fit.system import FitError
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.borders import GapError, four_borders
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.make import arc_through, through_points
+from usual_clay.core.spline.parts import evenly
+from usual_clay.core.spline.surface import surface_grid
+from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.demo.shape import signed_distance
+from usual_clay.job.items import Curve, Surface
+from usual_clay.job.job import Job
+from usual_clay.job.remake import stale
+
+NOISE = 0.02
+ALONE = [None] * 4
+
+
+def height(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """A hump on a gentle slope, symmetric about y = 0."""
+    return 4 * np.exp(-(((x - 20) / 12) ** 2) - (y / 10) ** 2) + 0.01 * x
+
+
+def field(gap: float = 0.0, seed: int = 0) -> TriangleMesh:
+    """A scan of it, 70 x 40 mm, with a strip missing at x = 12 that is `gap` wide."""
+    x, y = np.meshgrid(np.linspace(-5, 65, 211), np.linspace(-20, 20, 121), indexing="ij")
+    points = np.stack([x, y, height(x, y)], axis=2).reshape(-1, 3)
+    points[:, 2] += np.random.default_rng(seed).normal(0, NOISE, len(points))
+    triangles = grid_triangles(211, 121)
+    middle = points[triangles].mean(axis=1)[:, 0]
+    kept = triangles[np.abs(middle - 12) > gap / 2]
+    used, triangles = np.unique(kept, return_inverse=True)
+    return TriangleMesh(points[used], triangles.reshape(-1, 3))
+
+
+def on(*corners: tuple[float, float]) -> BSplineCurve:
+    """A border on the true shape through places in x and y."""
+    t = np.linspace(0, 1, 7)
+    x, y = (np.interp(t, np.linspace(0, 1, len(corners)), c) for c in np.array(corners).T)
+    return through_points(np.stack([x, y, height(x, y)], axis=1), spacing="uniform")
+
+
+LEFT = [on((0, -9), (30, -7)), on((30, -7), (32, 0), (30, 7)), on((30, 7), (0, 9)),
+        on((0, 9), (0, -9))]  # fmt: skip
+RIGHT = [LEFT[1], on((30, -7), (60, -8)), on((60, -8), (60, 8)), on((60, 8), (30, 7))]
+
+
+def moved(curve: BSplineCurve, *by: float) -> BSplineCurve:
+    return replace(curve, points=curve.points + np.array(by))
+
+
+def truth(surface, low: float = 0.0) -> np.ndarray:
+    at = np.linspace(low, 1 - low, 60)
+    grid = surface_grid(surface, at, at).reshape(-1, 3)
+    return np.abs(grid[:, 2] - height(grid[:, 0], grid[:, 1]))
+
+
+def test_a_patch_takes_its_borders_exactly_and_the_scans_shape_inside() -> None:
+    made = patch(field(), LEFT[::-1], ALONE, PatchSettings(10, 10))
+    for border in LEFT:
+        assert np.abs(foot_points(made.surface, evenly(border, 100)).signed).max() < 1e-6
+    assert np.quantile(truth(made.surface), 0.95) < 0.012
+    points = field().vertices[made.inside]
+    assert len(points) == len(made.feet.signed)
+    assert (points[:, 0] > -0.1).all()
+    assert (points[:, 0] < 32.5).all()
+    # Its normal is the scan's, whichever way round the borders are given.
+    other = patch(field(), LEFT, ALONE, PatchSettings(10, 10))
+    for each in (made, other):
+        assert np.sign(each.feet.signed[points[:, 2] > height(*points.T[:2]) + 0.03]).mean() > 0.9
+
+
+@pytest.mark.parametrize(("grade", "most", "step"), [("G1", 0.15, 1.0), ("G2", 0.15, 0.01)])
+def test_a_neighbour_is_gone_on_from(grade: str, most: float, step: float) -> None:
+    first = patch(field(), LEFT, ALONE, PatchSettings(10, 10)).surface
+    beside = [first, None, None, None]
+    plain = patch(field(), RIGHT, beside, PatchSettings(9, 9))
+    held = patch(field(), RIGHT, beside, PatchSettings(9, 9, joints=(grade, "G0", "G0", "G0")))  # type: ignore[arg-type]
+    before, after = (edge_joint(first, each.surface, RIGHT[0]) for each in (plain, held))
+    assert after.gap.max() < 1e-6
+    assert np.degrees(after.angle.max()) < most < 3 * np.degrees(before.angle.max())
+    inner = slice(6, -6)
+    assert after.step[inner].max() < step
+    # The neighbour's second derivative is noisy where it ends; G2 takes that over.
+    assert np.quantile(truth(held.surface), 0.95) < (0.02 if grade == "G1" else 0.06)
+
+
+def test_a_symmetric_patch_has_a_symmetric_net_and_says_what_moved() -> None:
+    made = patch(field(), LEFT, ALONE, PatchSettings(9, 9, symmetric="y"))
+    net = made.surface.points
+    image = min(
+        float(np.abs(net - turned * [1, -1, 1]).max()) for turned in (net[::-1], net[:, ::-1])
+    )
+    assert image < 1e-12
+    assert np.quantile(truth(made.surface), 0.95) < 0.012
+    shifted = [moved(c, 0, 0.03, 0) for c in LEFT]
+    assert "moved by up to 0.0" in patch(field(), shifted, ALONE,
+                                         PatchSettings(9, 9, symmetric="y")).words  # fmt: skip
+    with pytest.raises(FitError, match="not symmetric about x = 0"):
+        patch(field(), LEFT, ALONE, PatchSettings(9, 9, symmetric="x"))
+
+
+def test_the_leanest_patch_within_tolerance_is_found() -> None:
+    aim = Aim(0.045)
+    found = patch_to_tolerance(field(), LEFT, ALONE, PatchSettings(knots="adaptive"), aim)
+    assert found.report.met
+    rich = patch(field(), LEFT, ALONE, PatchSettings(20, 20))
+    nu, nv = found.drape.surface.counts
+    assert nu * nv <= rich.surface.points.size / 9
+    assert at_share(distance_levels(found.drape.feet.signed), 0.95) <= 0.045
+    assert "control points" in found.words
+
+
+def test_a_round_feature_is_four_arcs_of_one_circle() -> None:
+    turn = np.radians([0, 90, 180, 270, 360])
+    flat = TriangleMesh(field().vertices * [1, 1, 0.001], field().triangles)
+    arcs = []
+    for a, b in pairwise(turn):
+        at = np.array([a, (a + b) / 2, b])
+        arcs.append(arc_through(*np.stack([30 + 8 * np.cos(at), 8 * np.sin(at), 0 * at], axis=1)))
+    made = patch(flat, arcs, ALONE, PatchSettings(8, 8))
+    for arc in arcs:
+        assert np.abs(foot_points(made.surface, evenly(arc, 60)).signed).max() < 2e-4
+
+
+def test_what_makes_no_patch_is_told() -> None:
+    apart = [*LEFT[:3], moved(LEFT[3], 0, 0, 0.4)]
+    with pytest.raises(GapError, match=r"borders 3 and 4 are 0.400 mm apart"):
+        patch(field(), apart, ALONE, PatchSettings())
+    closed = patch(field(), apart, ALONE, PatchSettings(closing=0.5))
+    assert "gaps of up to 0.4000 mm were closed" in closed.words
+    assert four_borders(apart, 0.5).gap == pytest.approx(0.4)
+    assert "in 2 islands" in patch(field(gap=4.0), LEFT, ALONE, PatchSettings()).words
+    far = [moved(c, 0, 0, 300.0) for c in LEFT]
+    with pytest.raises(FitError, match="no part of the scan"):
+        patch(field(), far, ALONE, PatchSettings())
+    first = patch(field(), LEFT, ALONE, PatchSettings()).surface
+    other = [on((31, -7), (60, -8)), on((60, -8), (60, 8)), on((60, 8), (31, 7)),
+             on((31, 7), (31, -7))]  # fmt: skip
+    joined = PatchSettings(joints=("G0", "G0", "G0", "G1"))
+    with pytest.raises(FitError, match=r"no edge of the neighbour: .* strays by"):
+        patch(field(), other, [None, None, None, first], joined)
+
+
+# ---- the demo job ----------------------------------------------------------------------------
+
+
+def test_the_lures_patches_are_lean_near_the_truth_and_meet(demo_job: Job) -> None:
+    surfaces = {s.name: s for s in demo_job.all(Surface) if s.name.endswith("patch")}
+    assert set(surfaces) == {"Back patch", "Belly patch", "Gill plate patch"}
+    assert sum(s.control_points for s in surfaces.values()) <= 300
+    assert not stale(demo_job)
+    for surface in surfaces.values():
+        report = demo_job.report(surface)
+        assert report is not None
+        assert report.met
+        at = np.linspace(0, 1, 90)
+        places = surface_grid(surface.geometry, at, at).reshape(-1, 3)
+        assert np.quantile(np.abs(signed_distance(places)), 0.95) < 0.05
+    back, belly = (surfaces[name].geometry for name in ("Back patch", "Belly patch"))
+    for line in ("Widest line", "Widest line twin"):
+        border = next(c for c in demo_job.all(Curve) if c.name == line).geometry
+        joint = edge_joint(back, belly, border)
+        assert joint.gap.max() < 1e-3
+        assert np.degrees(joint.angle.max()) < 0.2
+    for net in (back.points, belly.points):
+        assert min(float(np.abs(net - turned * [1, -1, 1]).max())
+                   for turned in (net[::-1], net[:, ::-1])) < 1e-9  # fmt: skip
