@@ -29,7 +29,8 @@ from usual_clay.job.items import Region, Scan, Surface
 
 
 def only(hands: Hands, kind: type):
-    return next(hands.session.job.all(kind))
+    """The item of a kind that is shown: of the surfaces, the drape over the back."""
+    return next(item for item in hands.session.job.all(kind) if item.visible)
 
 
 def test_shelf_renames_hides_locks_and_deletes(with_demo: Hands) -> None:

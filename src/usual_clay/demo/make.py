@@ -80,8 +80,8 @@ def demo_job(mesh: TriangleMesh) -> Job:
 
     The pictures are pinned and scaled by their bars, and still contradict each other. The probed
     outline is clean and moved to the surface; the scan is set straight by its symmetry and by
-    that outline; its outlines, its gill plate's edge and three profiles are traced; its back is
-    draped; patches are laid over back, belly and a gill plate.
+    that outline; its outlines, its gill plate's edge and three profiles are traced; patches are
+    laid over back, belly and a gill plate; its back is draped.
     """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
@@ -89,7 +89,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     region = Region(id=job.new_id("region"), name="Back", scan=scan.id, vertices=back_of(mesh))
     job = job.with_item(region)
     job = _with_points(_with_pictures(job))
-    job = with_curves(moved(job, scan.id, _straight(job, mesh)))
+    job = with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh))))
     settings = DrapeSettings(nu=14, nv=6, reach=0.1)
     made = drape(sample_of(job, region), settings)
     surface = Surface(
@@ -98,7 +98,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
         geometry=made.surface,
         recipe=Recipe("drape", (region.id,), settings),
     )
-    return with_surfaces(job.with_item(with_drape(surface, made, basis_of(job, surface))))
+    return job.with_item(with_drape(surface, made, basis_of(job, surface)))
 
 
 def _with_pictures(job: Job) -> Job:

@@ -1,0 +1,248 @@
+"""Regions of a scan laid flat: parameters with little distortion, also where they wrap round."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import igl
+import numpy as np
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import connected_components
+from scipy.sparse.linalg import factorized, splu
+
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.scan.closest import MeshTree
+
+# Maps are worked out on no more triangles than this; what is finer follows by its place on them.
+MOST_TRIANGLES = 20_000
+# A border loop shorter than this share of the longest goes round a hole.
+HOLE = 0.25
+# So many triangles of a map may lie upside down, as a share: slivers at ragged borders.
+MOST_FOLDED = 0.01
+PLACES = 48
+
+
+class FlatError(ValueError):
+    """A region that cannot be laid flat."""
+
+
+@dataclass(frozen=True, eq=False)
+class Flat:
+    """A region laid flat.
+
+    Attributes
+    ----------
+    places : (n, 2) array
+        mm; of one that runs round the second goes from 0 to `round`.
+    round : float
+        The way once round, mm; 0 where it does not close.
+    """
+
+    places: Floats
+    round: float = 0.0
+
+    def part(self, chosen: Ints) -> Flat:
+        return Flat(self.places[chosen], self.round)
+
+
+def border_loops(vertices: Floats, triangles: Ints) -> list[tuple[float, Ints]]:
+    """Return the border loops of a mesh with their lengths in mm, the longest first."""
+    loops = []
+    for loop in igl.boundary_loop_all(np.ascontiguousarray(triangles, dtype=np.int64)):
+        ring = np.asarray(loop, dtype=np.int64)
+        step = np.linalg.norm(vertices[ring] - vertices[np.roll(ring, -1)], axis=1)
+        loops.append((float(step.sum()), ring))
+    return sorted(loops, key=lambda entry: -entry[0])
+
+
+def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
+    """Lay a region flat with as little distortion as a conformal map has.
+
+    An open region is mapped by least squares (Levy and others 2002), turned so that its long side
+    runs along u, and scaled to its own area. One that closes is a tube: u is the harmonic function
+    from one end to the other, v the harmonic angle round it; both advance with the mean length on
+    the surface.
+
+    Parameters
+    ----------
+    vertices : (n, 3) array
+    triangles : (m, 3) integers
+    closed : bool
+        Whether it runs once round.
+
+    Raises
+    ------
+    FlatError
+        When it has no border, folds over in the map, or is asked to close and does not run round.
+    """
+    coarse, faces, near = _coarse(vertices, triangles)
+    loops = border_loops(coarse, faces)
+    if not loops:
+        raise FlatError("the region closes on itself on all sides: leave a part of it out")
+    large = [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
+    if closed:
+        if len(large) == 1:
+            raise FlatError("the region does not run round: it has one border, and a closed surface"
+                            " needs two, one at each end")  # fmt: skip
+        if len(large) > 2:
+            raise FlatError(
+                f"the region has a hole through it, {large[2][0]:.1f} mm round, besides its two"
+                " ends: it cannot close. Fill the hole, or choose a part without it"
+            )
+        places, way = _tube(coarse, faces, large[0][1], large[1][1])
+    else:
+        places, way = _sheet(coarse, faces, large[0][1]), 0.0
+    return Flat(_followed(places, way, coarse, faces, vertices, near), way)
+
+
+def _coarse(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints, bool]:
+    """Return the largest connected part, thinned where it is very fine, and whether it was."""
+    import fast_simplification
+
+    count = len(vertices)
+    pairs = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)
+    ones = np.ones(len(pairs))
+    graph = csr_array((ones, (pairs[:, 0], pairs[:, 1])), shape=(count, count))
+    _, label = connected_components(graph, directed=False)
+    held = np.bincount(label[triangles[:, 0]], minlength=int(label.max()) + 1)
+    kept = triangles[label[triangles[:, 0]] == int(np.argmax(held))]
+    used, faces = np.unique(kept, return_inverse=True)
+    points, faces = vertices[used], faces.reshape(-1, 3)
+    if len(faces) <= MOST_TRIANGLES and len(used) == count:
+        return points, faces, False
+    if len(faces) > MOST_TRIANGLES:
+        share = 1 - MOST_TRIANGLES / len(faces)
+        thin, thin_faces = fast_simplification.simplify(
+            points.astype(np.float32), faces.astype(np.int32), share
+        )
+        points, faces = thin.astype(np.float64), thin_faces.astype(np.int64)
+    return points, faces, True
+
+
+def _followed(
+    places: Floats, way: float, coarse: Floats, faces: Ints, vertices: Floats, near: bool
+) -> Floats:
+    """Return the places of all vertices, by where they lie on the coarse triangles."""
+    if not near:
+        return places
+    _, triangle, foot = MeshTree(coarse, faces).nearest(vertices)
+    corners = faces[triangle]
+    a, b, c = (coarse[corners[:, k]] for k in range(3))
+    whole = np.cross(b - a, c - a)
+    area = np.maximum(np.einsum("nk,nk->n", whole, whole), 1e-300)
+    weights = np.stack([
+        np.einsum("nk,nk->n", np.cross(c - b, foot - b), whole) / area,
+        np.einsum("nk,nk->n", np.cross(a - c, foot - c), whole) / area,
+        np.einsum("nk,nk->n", np.cross(b - a, foot - a), whole) / area,
+    ])  # fmt: skip
+    flat = places[corners]
+    if way:
+        # Across the seam the corners' angles differ by a whole turn.
+        turn = flat[:, 1:, 1] - flat[:, :1, 1]
+        flat[:, 1:, 1] -= way * np.round(turn / way)
+    made = np.einsum("kn,nkd->nd", weights, flat)
+    if way:
+        made[:, 1] %= way
+    return np.asarray(made, dtype=np.float64)
+
+
+def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
+    """Return the least-squares conformal map of an open region, mm, its long side along u."""
+    first = int(border[0])
+    far = int(border[np.argmax(np.linalg.norm(points[border] - points[first], axis=1))])
+    near = int(border[np.argmax(np.linalg.norm(points[border] - points[far], axis=1))])
+    pins = np.array([near, far], dtype=np.int64)
+    flat, _ = igl.lscm(points, faces, pins, np.array([[0.0, 0.0], [1.0, 0.0]]))
+    flat = np.asarray(flat)
+    mapped = _areas(flat, faces)
+    own = np.linalg.norm(
+        np.cross(points[faces[:, 1]] - points[faces[:, 0]],
+                 points[faces[:, 2]] - points[faces[:, 0]]), axis=1
+    )  # fmt: skip
+    if mapped.sum() < 0:
+        flat = flat * [1.0, -1.0]
+        mapped = -mapped
+    folded = float(np.mean(mapped <= 0))
+    if folded > MOST_FOLDED:
+        raise FlatError(
+            f"the region folds over when it is laid flat ({100 * folded:.0f} % of its triangles):"
+            " choose a smaller region, or lay four-corner patches"
+        )
+    flat = flat * np.sqrt(own.sum() / mapped.sum())
+    return flat - flat.min(axis=0)
+
+
+def _areas(flat: Floats, faces: Ints) -> Floats:
+    """Return twice the signed areas of flat triangles."""
+    a, b, c = (flat[faces[:, k]] for k in range(3))
+    return (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
+
+
+def _tube(points: Floats, faces: Ints, start: Ints, end: Ints) -> tuple[Floats, float]:
+    """Return places along and round a tube, mm, and the mean way round."""
+    stiff = csr_array(-igl.cotmatrix(points, faces))
+    count = len(points)
+    held = np.full(count, np.nan)
+    held[start], held[end] = 0.0, 1.0
+    free = np.isnan(held)
+    known = np.where(free, 0.0, held)
+    u = known.copy()
+    u[free] = factorized(stiff[free][:, free].tocsc())(-(stiff @ known)[free])
+    angle = _round_angle(points, u)
+    # The angle's jumps along the edges are known; the harmonic part evens its steps out.
+    links = stiff.tocoo()
+    off = links.row != links.col
+    i, j, w = links.row[off], links.col[off], -links.data[off]
+    step = (angle[j] - angle[i]) / (2 * np.pi)
+    step -= np.round(step)
+    right = np.bincount(i, w * step, count)
+    grounded = stiff.tolil()
+    grounded[0, :] = 0.0
+    grounded[0, 0] = 1.0
+    right[0] = 0.0
+    extra = splu(grounded.tocsc()).solve(right)
+    v = (angle / (2 * np.pi) + extra) % 1.0
+    edge_i, edge_j = i[i < j], j[i < j]
+    length, turn = _scale(points, edge_i, edge_j, u, v)
+    area = 0.5 * np.linalg.norm(
+        np.cross(points[faces[:, 1]] - points[faces[:, 0]],
+                 points[faces[:, 2]] - points[faces[:, 0]]), axis=1
+    ).sum()  # fmt: skip
+    way = float(area / max(length[-1], 1e-12)) if turn else 0.0
+    u = np.interp(u, np.linspace(0, 1, PLACES + 1), length)
+    return np.stack([u, v * way], axis=1), way
+
+
+def _round_angle(points: Floats, u: Floats) -> Floats:
+    """Return each point's angle about the tube's middle line, radians."""
+    place = np.clip((u * PLACES).astype(np.int64), 0, PLACES - 1)
+    count = np.maximum(np.bincount(place, minlength=PLACES), 1)
+    middle = np.stack([np.bincount(place, c, PLACES) / count for c in points.T], axis=1)
+    known = np.bincount(place, minlength=PLACES) > 0
+    at = (np.arange(PLACES) + 0.5) / PLACES
+    line = np.stack([np.interp(u, at[known], c) for c in middle[known].T], axis=1)
+    own = points - line
+    along = np.linalg.svd(middle[known] - middle[known].mean(axis=0), full_matrices=False)[2][0]
+    # The seam runs below: that side is looked at least.
+    down = np.array([0.0, 0, -1]) if abs(along[2]) < 0.9 else np.array([-1.0, 0, 0])
+    down = down - (down @ along) * along
+    down /= np.linalg.norm(down)
+    return np.arctan2(own @ np.cross(along, down), own @ down) % (2 * np.pi)
+
+
+def _scale(points: Floats, i: Ints, j: Ints, u: Floats, v: Floats) -> tuple[Floats, bool]:
+    """Return lengths along the tube up to `PLACES` even steps of u."""
+    way = np.linalg.norm(points[j] - points[i], axis=1)
+    rise = np.abs(u[j] - u[i])
+    turn = v[j] - v[i]
+    turn = np.abs(turn - np.round(turn))
+    steep = rise > 2 * turn
+    place = np.clip(((u[i] + u[j]) / 2 * PLACES).astype(np.int64), 0, PLACES - 1)
+    gone = np.bincount(place[steep], way[steep], PLACES)
+    risen = np.bincount(place[steep], rise[steep], PLACES)
+    mean = np.divide(gone, risen, out=np.full(PLACES, np.nan), where=risen > 0)
+    known = np.isfinite(mean)
+    if not known.any():
+        return np.linspace(0, 1, PLACES + 1), True
+    mean = np.interp(np.arange(PLACES), np.flatnonzero(known), mean[known])
+    return np.concatenate([[0.0], np.cumsum(mean / PLACES)]), True
