@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 
 from usual_clay.core.check.deviation import Aim, Report, judge
 from usual_clay.core.fit.sample import Sample, sample_of_points
+from usual_clay.core.scan.region import triangles_within
 from usual_clay.job.items import (
     Curve,
     Followed,
@@ -141,4 +142,9 @@ def sample_of(job: Job, region: Region | PointList) -> Sample:
     scan = job.get(region.scan, Scan)
     if scan is None:
         raise JobError(f"the scan of {region.name} is no longer in the job")
-    return Sample(scan.mesh.vertices[region.vertices], scan.mesh.vertex_normals[region.vertices])
+    vertices = region.vertices
+    return Sample(
+        scan.mesh.vertices[vertices],
+        scan.mesh.vertex_normals[vertices],
+        triangles_within(scan.mesh, vertices),
+    )

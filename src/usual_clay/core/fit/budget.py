@@ -130,8 +130,8 @@ class _Trials:
     ) -> None:
         self.sample, self.settings, self.aim = sample, settings, aim
         self.found, self.progress = found, progress
-        fewest = max(4, settings.degree + 1)
-        self.base: Base = lay_flat(sample, settings.sized(fewest, fewest))
+        self.base: Base = lay_flat(sample, settings.sized(settings.degree + 3, settings.degree + 3))
+        self.fewest = self.base.fewest(settings.degree)
         self.stiffness = stiffness_of(settings, self.base)
         self.floor = 1e-6 * max(self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
@@ -190,6 +190,11 @@ class _Trials:
             self.start = start
             self._try(candidate.nu, candidate.nv, rounds=3 if self.settings.knots == "even" else 1)
 
+    def allows(self, nu: int, nv: int, limit: int) -> bool:
+        """Tell whether counts are not too few, nor too many."""
+        least_u, least_v = self.fewest
+        return nu >= least_u and nv >= least_v and max(nu, nv) <= limit
+
     def enough_points(self, nu: int, nv: int) -> bool:
         return nu * nv <= len(self.sample.points)
 
@@ -247,7 +252,7 @@ def to_tolerance(
 def _grow(trials: _Trials, limit: int) -> tuple[int, int]:
     aim = trials.aim
     floor = aim.noise_floor(trials.sample.noise)
-    nu = nv = max(4, trials.settings.degree + 1)
+    nu, nv = trials.fewest
     error = trials.deviation(nu, nv)
     idle = 0
     while error > aim.tolerance:
@@ -284,8 +289,8 @@ def _grow_knots(trials: _Trials, limit: int) -> tuple[int, int]:
     """
     aim, sample, settings = trials.aim, trials.sample, trials.settings
     floor = aim.noise_floor(sample.noise)
-    fewest = max(4, settings.degree + 1)
-    trials.deviation(fewest, fewest)
+    fewest = trials.fewest
+    trials.deviation(*fewest)
     laid = laid_for_knots(sample, trials.base, trials.stiffness, trials.start)
     most = int(np.sqrt(len(sample.points)))
 
@@ -302,15 +307,15 @@ def _grow_knots(trials: _Trials, limit: int) -> tuple[int, int]:
 
     counts = (min(limit, most), min(limit, most))
     # Even in one direction: as many there as it takes, found before.
-    nu = fewest if settings.is_adaptive("u") else _even_count(trials, "nu", limit)
-    nv = fewest if settings.is_adaptive("v") else _even_count(trials, "nv", limit)
+    nu = fewest[0] if settings.is_adaptive("u") else _even_count(trials, "nu", limit)
+    nv = fewest[1] if settings.is_adaptive("v") else _even_count(trials, "nv", limit)
     begin = settings.sized(nu, nv)
     ends = (
         counts[0] if settings.is_adaptive("u") else nu,
         counts[1] if settings.is_adaptive("v") else nv,
     )
     reached = grown(laid, laid.fitted(trials.base.start_space(begin)), ends, enough).space.counts
-    nu, nv = max(reached[0], fewest), max(reached[1], fewest)
+    nu, nv = max(reached[0], fewest[0]), max(reached[1], fewest[1])
     # The count was met at parameters that were not corrected: made in full, it may fall short.
     for _ in range(6):
         trials.again(nu, nv)
@@ -331,7 +336,7 @@ def _grow_knots(trials: _Trials, limit: int) -> tuple[int, int]:
 
 def _even_count(trials: _Trials, name: str, limit: int) -> int:
     """Return how many even control points one direction takes, with many in the other."""
-    count = max(4, trials.settings.degree + 1)
+    count = trials.fewest[0 if name == "nu" else 1]
     rich = min(limit, 4 * count)
     last = np.inf
     while count < limit:
@@ -345,10 +350,9 @@ def _even_count(trials: _Trials, name: str, limit: int) -> int:
 
 def _step_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
     """Take control points out again, one or two at a time, while the tolerance holds."""
-    fewest = max(4, trials.settings.degree + 1)
 
     def holds(nu: int, nv: int) -> bool:
-        if not (fewest <= min(nu, nv) and max(nu, nv) <= limit):
+        if not trials.allows(nu, nv, limit):
             return False
         trials.again(nu, nv)
         return trials.deviation(nu, nv) <= trials.aim.tolerance
@@ -369,15 +373,15 @@ def _more(count: int, limit: int) -> int:
 
 def _draw_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
     """Take control points out again while the tolerance holds."""
-    tolerance, fewest = trials.aim.tolerance, max(4, trials.settings.degree + 1)
+    tolerance = trials.aim.tolerance
 
     def holds(nu: int, nv: int) -> bool:
-        fits = fewest <= min(nu, nv) and max(nu, nv) <= limit
+        fits = trials.allows(nu, nv, limit)
         return fits and trials.deviation(nu, nv) <= tolerance
 
     def narrowed(pair: tuple[int, int], direction: int) -> tuple[int, int]:
         """Halve the way to the fewest in one direction."""
-        low, high = fewest, pair[direction]
+        low, high = trials.fewest[direction], pair[direction]
         while low < high:
             middle = (low + high) // 2
             trial = (middle, pair[1]) if direction == 0 else (pair[0], middle)
@@ -385,7 +389,7 @@ def _draw_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, i
         return (high, pair[1]) if direction == 0 else (pair[0], high)
 
     best = narrowed(narrowed(best, 0), 1)
-    for leaner in _of_smaller_budget(best, fewest):
+    for leaner in _of_smaller_budget(best, max(trials.fewest)):
         if leaner[0] * leaner[1] < best[0] * best[1] and holds(*leaner):
             best = narrowed(narrowed(leaner, 0), 1)
     better = True

@@ -16,8 +16,9 @@ from usual_clay.core.fit.mirror import Mirror, mirrored, settle_mirror
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.system import FitError, Held, Space, fit_control_points
 from usual_clay.core.progress import Progress, silent
+from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
-from usual_clay.core.spline.closest import FootPoints, foot_points
+from usual_clay.core.spline.closest import FootPoints, feet_round
 from usual_clay.core.spline.surface import BSplineSurface
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
@@ -84,6 +85,9 @@ class DrapeSettings:
         Spread evenly, or closer where the shape needs them, in both directions or in one.
     symmetric : {"", "x", "y", "z"}
         The axis of a mirror plane through the origin, about which the surface is symmetric.
+    closed : {"", "u", "v"}
+        The direction in which the surface runs once round, without a seam. A region of a scan
+        that folds over and has two ends is closed by itself.
     """
 
     nu: int = 10
@@ -96,6 +100,7 @@ class DrapeSettings:
     sides: Sides = "follow"
     knots: KnotRule = "even"
     symmetric: Literal["", "x", "y", "z"] = ""
+    closed: Literal["", "u", "v"] = ""
 
     def __post_init__(self) -> None:
         for name, count in (("u", self.nu), ("v", self.nv)):
@@ -118,6 +123,10 @@ class DrapeSettings:
             raise FitError("sides must be follow or straight")
         if self.symmetric not in ("", "x", "y", "z"):
             raise FitError(f"symmetric about x, y or z, not {self.symmetric!r}")
+        if self.closed not in ("", "u", "v"):
+            raise FitError(f"a surface closes in u or v, not {self.closed!r}")
+        if self.closed and self.symmetric:
+            raise FitError("a surface that closes is not made symmetric: choose one of them")
         if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
             raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
 
@@ -125,7 +134,7 @@ class DrapeSettings:
         """Tell whether a region is laid flat alike, so that parameters can be taken over."""
         return all(
             getattr(self, name) == getattr(other, name)
-            for name in ("reach", "frame", "plane", "sides", "symmetric")
+            for name in ("reach", "frame", "plane", "sides", "symmetric", "closed")
         )
 
     def sized(self, nu: int, nv: int) -> DrapeSettings:
@@ -151,6 +160,8 @@ class Base:
         The knots that its borders need.
     held : callable or None
         Gives the control points that are known in a space.
+    closed : {"", "u", "v"}
+        The direction in which it runs round.
     """
 
     size: tuple[float, float]
@@ -159,14 +170,24 @@ class Base:
     mirror: Mirror | None = None
     least: Space | None = None
     held: Callable[[Space], Held] | None = None
+    closed: str = ""
+
+    def fewest(self, degree: int) -> tuple[int, int]:
+        """Return the least counts along u and v."""
+        open_ = max(FEWEST, degree + 1)
+        # Fewer would overlap themselves on the way round.
+        round_ = max(FEWEST, 2 * degree)
+        return (
+            round_ if self.closed == "u" else open_,
+            round_ if self.closed == "v" else open_,
+        )
 
     def start_space(self, settings: Sizes) -> Space:
         """Return the space of even knots, with what the borders need among them."""
         degree = settings.degree
         if self.least is None:
-            return Space(
-                even_knots(settings.nu, degree), even_knots(settings.nv, degree), degree, degree
-            )
+            knots = even_knots(settings.nu, degree), even_knots(settings.nv, degree)
+            return Space(*knots, degree, degree, self.closed)
         least = self.least
         space = replace(
             least,
@@ -217,8 +238,14 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
             f"the region has {len(sample.points)} points, fewer than the {needed} control points"
             " asked for: choose a larger region or fewer control points"
         )
+    if settings.closed:
+        return _laid_round(sample, settings, settings.closed)
     frame = base_frame(sample.points, sample.normals, settings.frame, settings.plane)
     away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    if away > MOST_FACING_AWAY and sample.has_mesh and not settings.symmetric:
+        return (
+            _laid_round(sample, settings, "v") if sample.runs_round else _unrolled(sample, settings)
+        )
     if away > MOST_FACING_AWAY:
         raise FoldsOverError(
             f"the region folds over its base plane: {percent(away)} of it faces away."
@@ -236,6 +263,43 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
     if settings.symmetric:
         mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
     return Base(size, u, v, mirror)
+
+
+def _unrolled(sample: Sample, settings: DrapeSettings) -> Base:
+    """Lay a region flat that cannot be seen whole from one side, by its conformal map."""
+    try:
+        places = sample.sheet.places
+    except FlatError as error:
+        raise FoldsOverError(str(error)) from None
+    flat = np.column_stack([places, np.zeros(len(places))])
+    up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
+    frame = base_frame(flat, up)
+    u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
+    if settings.sides == "follow":
+        v = np.clip(follow_sides(u, v), 0.0, 1.0)
+    whole = 1 + settings.reach
+    size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)
+    return Base(size, 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole)
+
+
+def _laid_round(sample: Sample, settings: DrapeSettings, closed: str) -> Base:
+    """Lay a tube flat; it reaches past its ends only."""
+    if not sample.has_mesh:
+        raise FitError(
+            "loose points do not tell how they run round: close a region of a scan instead"
+        )
+    try:
+        flat = sample.tube
+    except FlatError as error:
+        raise FitError(str(error)) from None
+    along, across = flat.places.T
+    length = float(np.ptp(along))
+    whole = 1 + settings.reach
+    u = 0.5 + ((along - along.min()) / length - 0.5) / whole
+    v = across / flat.round
+    if closed == "u":
+        return Base((flat.round, length * whole), v, u, closed="u")
+    return Base((length * whole, flat.round), u, v, closed="v")
 
 
 def with_images(sample: Sample, settings: DrapeSettings) -> Sample:
@@ -265,10 +329,10 @@ def adapted_space(
     if settings.knots == "even":
         return base.start_space(settings)
     laid = laid_for_knots(sample, base, stiffness, start)
-    fewest = max(FEWEST, settings.degree + 1)
+    fewest = base.fewest(settings.degree)
     begin = settings.sized(
-        fewest if settings.is_adaptive("u") else settings.nu,
-        fewest if settings.is_adaptive("v") else settings.nv,
+        fewest[0] if settings.is_adaptive("u") else settings.nu,
+        fewest[1] if settings.is_adaptive("v") else settings.nv,
     )
     attempt = grown(laid, laid.fitted(base.start_space(begin)), (settings.nu, settings.nv))
     if base.least is not None:
@@ -309,7 +373,8 @@ def fit_once(
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
-    return surface, foot_points(surface, sample.points, (u, v), step=1e-4 * max(base.size))
+    step = 1e-4 * max(base.size)
+    return surface, feet_round(surface, sample.points, (u, v), base.closed, step)
 
 
 def drape(
@@ -337,10 +402,17 @@ def drape(
     """
     own, sample = sample, with_images(sample, settings)
     base = lay_flat(sample, settings)
+    for name, count, least in zip("uv", (settings.nu, settings.nv), base.fewest(settings.degree),
+                                  strict=True):  # fmt: skip
+        if count < least:
+            raise FitError(
+                f"a surface of degree {settings.degree} that closes in {name} needs at least"
+                f" {least} control points that way, not {count}"
+            )
     best = settled(sample, settings, base, start, progress, found)
     count = len(own.points)
     seed = best.feet.u[:count], best.feet.v[:count]
-    exact = foot_points(best.surface, own.points, seed)
+    exact = feet_round(best.surface, own.points, seed, base.closed)
     return replace(best, feet=exact, weights=best.weights[:count])
 
 
@@ -373,11 +445,19 @@ def settled(
         if round_number > 1 and rms > last * (1 - WORTHWHILE):
             break
         last = rms
-        u = np.clip(feet.u + RELAXATION * (feet.u - u), 0.0, 1.0)
-        v = np.clip(feet.v + RELAXATION * (feet.v - v), 0.0, 1.0)
+        u = _past(u, feet.u, base.closed == "u")
+        v = _past(v, feet.v, base.closed == "v")
         weights = spike_weights(feet.signed, sample.neighbours, floor)
     assert best is not None
     return best
+
+
+def _past(old: Floats, foot: Floats, closed: bool) -> Floats:
+    """Return parameters a little past their foot points."""
+    by = foot - old
+    if closed:
+        return np.asarray((foot + RELAXATION * (by - np.round(by))) % 1.0, dtype=np.float64)
+    return np.clip(foot + RELAXATION * by, 0.0, 1.0)
 
 
 def _weighted_rms(signed: Floats, weights: Floats) -> float:

@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 
 NEIGHBOURS = 8
 PATCH = 24
@@ -22,10 +23,16 @@ class Sample:
     ----------
     points, normals : (n, 3) arrays
         mm; unit normals that point out of the material.
+    triangles : (m, 3) integers or None
+        Between the points, where they are a region of a scan.
+    whole : (Sample, (n,) integers) or None
+        The sample that this is a choice of, and which of its points.
     """
 
     points: Floats
     normals: Floats
+    triangles: Ints | None = None
+    whole: tuple[Sample, Ints] | None = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "points", frozen(self.points))
@@ -54,7 +61,36 @@ class Sample:
             return self
         chosen = np.random.default_rng(0).choice(len(self.points), most, replace=False)
         chosen.sort()
-        return Sample(self.points[chosen], self.normals[chosen])
+        return Sample(self.points[chosen], self.normals[chosen], whole=(self, chosen))
+
+    @property
+    def has_mesh(self) -> bool:
+        """Whether it is known how the points hang together."""
+        return self.triangles is not None or (self.whole is not None and self.whole[0].has_mesh)
+
+    @cached_property
+    def sheet(self) -> Flat:
+        """The points laid flat by a conformal map."""
+        return self._flat(False)
+
+    @cached_property
+    def tube(self) -> Flat:
+        """The points laid flat where they run once round."""
+        return self._flat(True)
+
+    def _flat(self, closed: bool) -> Flat:
+        if self.whole is not None:
+            sample, chosen = self.whole
+            return (sample.tube if closed else sample.sheet).part(chosen)
+        assert self.triangles is not None
+        return lay_out_flat(self.points, self.triangles, closed)
+
+    @cached_property
+    def runs_round(self) -> bool:
+        """Whether the points are a tube with two ends."""
+        if self.whole is not None:
+            return self.whole[0].runs_round
+        return self.triangles is not None and is_tube(self.points, self.triangles)
 
 
 def sample_of_points(points: Floats) -> Sample:

@@ -6,9 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
+from scipy.sparse import csc_array, dia_array, diags_array, eye_array, kron
+from scipy.sparse.linalg import splu
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.spline.basis import basis_functions, gram
+from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville
 
 
 class FitError(ValueError):
@@ -23,12 +25,15 @@ class Space:
     ----------
     knots_u, knots_v : arrays
     degree_u, degree_v : int
+    closed : {"", "u", "v"}
+        The direction in which its surfaces run round into themselves without a seam.
     """
 
     knots_u: Floats
     knots_v: Floats
     degree_u: int
     degree_v: int
+    closed: str = ""
 
     @property
     def counts(self) -> tuple[int, int]:
@@ -92,9 +97,10 @@ def fit_control_points(
         When the data leave control points open that the energy does not settle either.
     """
     nu, nv = space.counts
-    # The band is narrow where the shorter direction runs fastest.
-    if nv > nu:
-        turned = Space(space.knots_v, space.knots_u, space.degree_v, space.degree_u)
+    # The band is narrow where the shorter direction runs fastest; what closes is to be v.
+    if (nv > nu and space.closed != "v") or space.closed == "u":
+        closed = {"": "", "u": "v", "v": "u"}[space.closed]
+        turned = Space(space.knots_v, space.knots_u, space.degree_v, space.degree_u, closed)
         if held is not None:
             held = Held(held.which.T, held.points.transpose(1, 0, 2))
         fitted = fit_control_points(turned, v, u, points, weights, stiffness, size[::-1], held)
@@ -107,6 +113,8 @@ def fit_control_points(
         band += stiffness * _energy_band(space, size)
     if held is not None:
         _hold(band, right, held)
+    if space.closed:
+        return _closed_solution(space, band, right)
     try:
         factor = cholesky_banded(band, lower=True, overwrite_ab=True, check_finite=False)
     except LinAlgError:
@@ -115,6 +123,47 @@ def fit_control_points(
         ) from None
     solved = cho_solve_banded((factor, True), right, overwrite_b=True, check_finite=False)
     return solved.reshape(nu, nv, points.shape[1])
+
+
+def seamless(knots: Floats, degree: int) -> Floats:
+    """Return the matrix from the control points of a closed spline to its clamped ones.
+
+    The knots are those of the clamped spline; its first and last control points, and the
+    derivatives up to ``degree - 1`` there, then agree by themselves.
+    """
+    inner = knots[degree + 1 : -degree - 1]
+    own = len(inner) + 1
+    cycle = np.concatenate([[0.0], inner])
+    turns = range(-degree - 1, degree + 2)
+    endless = np.concatenate([cycle + turn for turn in turns])
+    start = int(np.searchsorted(endless, 0.0))
+    extended = endless[start - degree : start + own + degree + 1]
+    sites = greville(knots, degree)
+    # A site at the very end belongs to the last span.
+    sites = np.clip(sites, 0.0, 1.0 - 1e-12)
+    round_ = collocation(extended, degree, sites)
+    folded = np.zeros((len(sites), own))
+    for column in range(round_.shape[1]):
+        folded[:, column % own] += round_[:, column]
+    return np.asarray(np.linalg.solve(collocation(knots, degree, sites), folded))
+
+
+def _closed_solution(space: Space, band: Floats, right: Floats) -> Floats:
+    """Solve for surfaces that run round in v: the clamped net follows from fewer points."""
+    nu, nv = space.counts
+    count = nu * nv
+    lower = dia_array((band, -np.arange(len(band))), shape=(count, count)).tocsc()
+    whole = lower + lower.T - diags_array(band[0])
+    spread = seamless(space.knots_v, space.degree_v)
+    spread[np.abs(spread) < 1e-14] = 0.0
+    net = kron(eye_array(nu), csc_array(spread), format="csc")
+    try:
+        solved = splu((net.T @ whole @ net).tocsc()).solve(net.T @ right)
+    except RuntimeError:
+        raise FitError(
+            "the points leave some control points open: use fewer, or more smoothness"
+        ) from None
+    return np.asarray((net @ solved).reshape(nu, nv, right.shape[1]))
 
 
 def _hold(band: Floats, right: Floats, held: Held) -> None:

@@ -55,6 +55,13 @@ def border_loops(vertices: Floats, triangles: Ints) -> list[tuple[float, Ints]]:
     return sorted(loops, key=lambda entry: -entry[0])
 
 
+def is_tube(vertices: Floats, triangles: Ints) -> bool:
+    """Tell whether a region has two ends, so that it may run round."""
+    coarse, faces, _ = _coarse(vertices, triangles)
+    loops = border_loops(coarse, faces)
+    return sum(length > HOLE * loops[0][0] for length, _ in loops) == 2
+
+
 def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     """Lay a region flat with as little distortion as a conformal map has.
 

@@ -122,6 +122,14 @@ def region_mesh(mesh: TriangleMesh, region: Bools) -> tuple[Floats, Ints]:
     return mesh.vertices[used], triangles.reshape(-1, 3)
 
 
+def triangles_within(mesh: TriangleMesh, vertices: Ints) -> Ints:
+    """Return the triangles between chosen vertices, rising, numbered as these are."""
+    place = np.full(len(mesh.vertices), -1)
+    place[vertices] = np.arange(len(vertices))
+    corners = place[mesh.triangles]
+    return corners[(corners >= 0).all(axis=1)]
+
+
 def island_of(mesh: TriangleMesh, allowed: Bools, seed: int) -> Bools:
     """Return the connected part of a mask that holds a vertex."""
     inside = np.flatnonzero(allowed)

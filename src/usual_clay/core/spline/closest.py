@@ -89,6 +89,32 @@ def foot_points(
     return result
 
 
+def feet_round(
+    surface: BSplineSurface,
+    points: Floats,
+    seed: tuple[Floats, Floats],
+    closed: str,
+    step: float | None = None,
+) -> FootPoints:
+    """Find feet on a surface that runs round in u or v: a foot may lie beyond the seam."""
+    feet = foot_points(surface, points, seed, step)
+    if not closed:
+        return feet
+    t = feet.u if closed == "u" else feet.v
+    at_seam = np.flatnonzero((t <= 0.0) | (t >= 1.0))
+    if not len(at_seam):
+        return feet
+    again = [feet.u[at_seam], feet.v[at_seam]]
+    again["uv".index(closed)] = 1.0 - t[at_seam]
+    other = foot_points(surface, points[at_seam], (again[0], again[1]), step)
+    better = np.abs(other.signed) < np.abs(feet.signed[at_seam])
+    which = at_seam[better]
+    for mine, theirs in ((feet.u, other.u), (feet.v, other.v), (feet.feet, other.feet),
+                         (feet.signed, other.signed)):  # fmt: skip
+        mine[which] = theirs[better]
+    return feet
+
+
 def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:
     u = sample_parameters(surface.knots_u, 6)
     v = sample_parameters(surface.knots_v, 6)
