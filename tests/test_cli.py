@@ -14,7 +14,8 @@ import pytest
 from scipy.spatial import cKDTree
 
 from tests.conftest import box_mesh
-from usual_clay.cli import BAD_INPUT, MET, NOT_MET, main
+from usual_clay.cli import main
+from usual_clay.cli_fit import BAD_INPUT, MET, NOT_MET
 from usual_clay.core.check.deviation import Aim, judge
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.demo.make import BACK_SEED

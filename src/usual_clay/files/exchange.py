@@ -258,6 +258,14 @@ def _to_kernel(surface: BSplineSurface) -> Any:
 
 
 def _from_kernel(geometry: Any) -> BSplineSurface:
+    if geometry.IsUPeriodic() or geometry.IsVPeriodic():
+        # What runs round is read as periodic: it is clamped again, which keeps its shape.
+        bounds = geometry.Bounds()
+        if geometry.IsUPeriodic():
+            geometry.SetUNotPeriodic()
+        if geometry.IsVPeriodic():
+            geometry.SetVNotPeriodic()
+        geometry.Segment(*bounds)
     nu, nv = geometry.NbUPoles(), geometry.NbVPoles()
     points = np.empty((nu, nv, 3))
     weights = np.empty((nu, nv))

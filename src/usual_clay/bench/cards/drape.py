@@ -85,6 +85,13 @@ class DrapeCard(Card):
         self.symmetric.chosen.connect(
             lambda word: self._set("symmetry", symmetric="" if word == "no" else word)
         )
+        self.closed = Choice([("no", "Ends at its ends; a region with two ends that folds over is"
+                                     " closed by itself"),
+                              ("u", "Runs once round along u, without a seam"),
+                              ("v", "Runs once round along v, without a seam")])  # fmt: skip
+        self.closed.chosen.connect(
+            lambda word: self._set("closed", closed="" if word == "no" else word)
+        )
         times = label("×")
         self.rows = [
             Row("Control points", self.nu, times, self.nv, label("u × v", "soft")),
@@ -94,6 +101,7 @@ class DrapeCard(Card):
             Row("Reach", self.reach, stretch=0),
             Row("Frame", self.frame, self.plane),
             Row("Sides", self.sides),
+            Row("Closed", self.closed),
             Row("Symmetric", self.symmetric),
         ]
         self.joints = JointRows(session)
@@ -151,6 +159,10 @@ class DrapeCard(Card):
         if surface is None or surface.recipe is None:
             return
         settings: DrapeSettings | PatchSettings = surface.recipe.settings
+        # A surface that closes is not symmetric, nor the other way round.
+        for name, other in (("closed", "symmetric"), ("symmetric", "closed")):
+            if fields.get(name) and hasattr(settings, other):
+                fields[other] = ""
         # A degree needs more control points than itself: the counts follow it up.
         degree = fields.get("degree", settings.degree)
         for name in ("nu", "nv"):
@@ -214,7 +226,7 @@ class DrapeCard(Card):
             )
         changeable = region is not None and not surface.locked
         for part in (self.nu, self.nv, self.degree, self.smoothness, self.reach, self.frame,
-                     self.plane, self.sides, self.knots, self.symmetric):  # fmt: skip
+                     self.plane, self.sides, self.knots, self.symmetric, self.closed):  # fmt: skip
             part.setEnabled(changeable)
         if recipe is None:
             return
@@ -232,7 +244,7 @@ class DrapeCard(Card):
         self.symmetric.set_value(settings.symmetric or "no")
         self.knots.set_value(next(word for word, rule in RULES.items() if rule == settings.knots))
         patch = isinstance(settings, PatchSettings)
-        for row in self.rows[4:7]:
+        for row in self.rows[4:8]:
             row.setVisible(self._page == "fit" and not patch)
         self.joints.setVisible(self._page == "fit" and patch)
         if isinstance(settings, PatchSettings):
@@ -242,6 +254,7 @@ class DrapeCard(Card):
         self.reach.set_value(round(settings.reach * 100))
         self.frame.set_value(settings.frame)
         self.sides.set_value(settings.sides)
+        self.closed.set_value(settings.closed or "no")
         self.plane.setVisible(settings.frame == "locked")
 
     def _show_result(self, surface: Surface) -> None:

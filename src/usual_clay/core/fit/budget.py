@@ -132,7 +132,7 @@ class _Trials:
         self.found, self.progress = found, progress
         self.base: Base = lay_flat(sample, settings.sized(settings.degree + 3, settings.degree + 3))
         self.fewest = self.base.fewest(settings.degree)
-        self.stiffness = stiffness_of(settings, self.base)
+        self.stiffness = stiffness_of(settings.smoothness, self.base)
         self.floor = 1e-6 * max(self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.start: Start = (self.base.u, self.base.v, np.ones(len(sample.points)))

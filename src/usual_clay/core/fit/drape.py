@@ -270,7 +270,10 @@ def _unrolled(sample: Sample, settings: DrapeSettings) -> Base:
     try:
         places = sample.sheet.places
     except FlatError as error:
-        raise FoldsOverError(str(error)) from None
+        raise FoldsOverError(
+            f"the region folds over its base plane, and {error}. Choose a smaller region, or use"
+            " the four-corner patch"
+        ) from None
     flat = np.column_stack([places, np.zeros(len(places))])
     up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
     frame = base_frame(flat, up)
@@ -350,9 +353,9 @@ def laid_for_knots(sample: Sample, base: Base, stiffness: float, start: Start) -
     return Laid(sample.points[::step], u, v, weights, stiffness, base.size, sample.noise, base.held)
 
 
-def stiffness_of(settings: Sizes, base: Base) -> float:
+def stiffness_of(smoothness: float, base: Base) -> float:
     """Return the thin plate's factor in mm squared."""
-    return float(10 ** (8 * settings.smoothness - 12) * base.size[0] * base.size[1])
+    return float(10 ** (8 * smoothness - 12) * base.size[0] * base.size[1])
 
 
 def fit_once(
@@ -425,7 +428,7 @@ def settled(
     found: Callable[[Drape], None] | None = None,
 ) -> Drape:
     """Alternate fits and corrections of the parameters until another round no longer pays."""
-    stiffness = stiffness_of(settings, base)
+    stiffness = stiffness_of(settings.smoothness, base)
     floor = 1e-6 * max(base.size)
     u, v, weights = base.u, base.v, np.ones(len(sample.points))
     if start is not None and len(start[0]) == len(sample.points):

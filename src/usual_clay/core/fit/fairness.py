@@ -9,7 +9,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
-from usual_clay.core.fit.drape import Base, Drape, DrapeSettings, fit_once, lay_flat, stiffness_of
+from usual_clay.core.fit.drape import Base, Drape, Sizes, fit_once, stiffness_of
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import even_knots, gram
@@ -39,16 +39,24 @@ class Fairness:
     inflections: float
 
 
-def fairness_of(sample: Sample, settings: DrapeSettings, made: Drape, aim: Aim) -> Fairness:
-    """Judge a drape by its bending energy and by its isocurves.
+def fairness_of(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: Aim) -> Fairness:
+    """Judge a fit by its bending energy and by its isocurves.
 
     The smoothest surface of equal deviation is one with many even knots and the stiffest thin
     plate (Eilers and Marx 1996) with which as many points lie as near, found by bisection.
+
+    Parameters
+    ----------
+    sample : Sample
+    base : Base
+        The sample laid flat; of a symmetric one, points and images alike.
     """
-    settings = replace(settings, symmetric="")
-    base = lay_flat(sample, settings)
     energy = bending_energy(made.surface, base)
-    least = _smoothest(sample.part(POINTS), settings, made, aim)
+    step = max(1, len(base.u) // POINTS)
+    points = sample.points[::step], sample.normals[::step]
+    own = slice(0, len(sample.points), step)
+    plain = replace(base, u=base.u[own], v=base.v[own], mirror=None, least=None, held=None)
+    least = _smoothest(Sample(*points), plain, settings, made, aim)
     return Fairness(energy, energy / max(least, 1e-300), inflections_of(made.surface))
 
 
@@ -65,21 +73,18 @@ def bending_energy(surface: BSplineSurface, base: Base) -> float:
     ))  # fmt: skip
 
 
-def _smoothest(sample: Sample, settings: DrapeSettings, made: Drape, aim: Aim) -> float:
+def _smoothest(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: Aim) -> float:
     """Return the least energy with which as many points of a sample lie as near."""
-    side = min(SIDE, int(np.sqrt(len(sample.points) / 4)))
-    rich = replace(settings.sized(max(side, 4), max(side, 4)), knots="even")
-    base = lay_flat(sample, rich)
-    knots_u, knots_v = (even_knots(n, rich.degree) for n in (rich.nu, rich.nv))
-    space = Space(knots_u, knots_v, rich.degree, rich.degree)
+    side = max(min(SIDE, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
+    knots = even_knots(side, settings.degree)
+    space = Space(knots, knots, settings.degree, settings.degree)
     wanted = at_share(distance_levels(made.feet.signed), aim.share)
     start: tuple[Floats, Floats, Floats] = (base.u, base.v, np.ones(len(sample.points)))
     best = np.inf
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):
         middle = (low + high) / 2
-        stiffness = stiffness_of(replace(rich, smoothness=middle), base)
-        surface, feet = fit_once(sample, base, space, stiffness, start)
+        surface, feet = fit_once(sample, base, space, stiffness_of(middle, base), start)
         start = (feet.u, feet.v, start[2])
         if at_share(distance_levels(feet.signed), aim.share) <= wanted:
             best, low = min(best, bending_energy(surface, base)), middle

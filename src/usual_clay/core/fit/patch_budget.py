@@ -145,7 +145,7 @@ def _grow_even(tried: _Patches, limit: int) -> Pair:
 def _grow_adaptive(tried: _Patches, limit: int) -> Pair:
     aim, base = tried.aim, tried.base
     first = tried.made[tried.fewest]
-    stiffness = stiffness_of(tried.settings, base)
+    stiffness = stiffness_of(tried.settings.smoothness, base)
     laid = laid_for_knots(tried.sample, base, stiffness, first.start)
     floor = aim.noise_floor(tried.sample.noise)
 

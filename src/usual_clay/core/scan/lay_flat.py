@@ -85,7 +85,7 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     coarse, faces, near = _coarse(vertices, triangles)
     loops = border_loops(coarse, faces)
     if not loops:
-        raise FlatError("the region closes on itself on all sides: leave a part of it out")
+        raise FlatError("it closes on itself on all sides, so that it cannot be laid flat")
     large = [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
     if closed:
         if len(large) == 1:
@@ -172,8 +172,7 @@ def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
     folded = float(np.mean(mapped <= 0))
     if folded > MOST_FOLDED:
         raise FlatError(
-            f"the region folds over when it is laid flat ({100 * folded:.0f} % of its triangles):"
-            " choose a smaller region, or lay four-corner patches"
+            f"it folds over when it is laid flat, too ({100 * folded:.0f} % of its triangles)"
         )
     flat = flat * np.sqrt(own.sum() / mapped.sum())
     return flat - flat.min(axis=0)

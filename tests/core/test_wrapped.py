@@ -1,0 +1,151 @@
+"""Regions that wrap: laid flat by their mesh, closed without a seam, and what cannot be."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from usual_clay.cli import BAD_INPUT, MET, main
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.budget import to_tolerance
+from usual_clay.core.fit.drape import DrapeSettings, FoldsOverError, drape
+from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.system import FitError, seamless
+from usual_clay.core.scan.lay_flat import lay_out_flat
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.basis import collocation, even_knots
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.surface import surface_derivatives
+from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.files.exchange import read_exchange
+from usual_clay.files.mesh_file import write_mesh
+
+NOISE = 0.02
+
+
+def tube(turn: float = 2 * np.pi, along: int = 120, hole: float = 0.0) -> TriangleMesh:
+    """A bent, uneven tube with noise, once round or less, with a hole through its side."""
+    count = 140
+    closed = turn >= 2 * np.pi
+    s = np.linspace(0, 1, along)[:, None]
+    a = (np.linspace(0, turn, count, endpoint=not closed))[None]
+    radius = 8 + 2 * np.sin(4 * s) + 0.8 * np.cos(2 * a)
+    points = np.stack(
+        [60 * s + 0 * a, radius * np.cos(a) + 6 * np.sin(2 * s), 0.8 * radius * np.sin(a)], axis=2
+    ).reshape(-1, 3)
+    triangles = grid_triangles(along, count)
+    if closed:
+        last = np.arange(along - 1) * count + count - 1
+        first = np.arange(along - 1) * count
+        seam = [np.stack([last, last + count, first + count], axis=1),
+                np.stack([last, first + count, first], axis=1)]  # fmt: skip
+        triangles = np.concatenate([triangles, *seam])
+    middle = points[triangles].mean(axis=1)
+    away = np.linalg.norm(middle - [30, 14.5, 2], axis=1)
+    kept = triangles[away >= hole]
+    used, triangles = np.unique(kept, return_inverse=True)
+    random = np.random.default_rng(1)
+    noisy = points[used] + random.normal(0, NOISE, (len(used), 3))
+    return TriangleMesh(noisy, triangles.reshape(-1, 3)[:, ::-1])
+
+
+def sample_of(mesh: TriangleMesh) -> Sample:
+    return Sample(mesh.vertices, mesh.vertex_normals, mesh.triangles)
+
+
+SETTINGS = DrapeSettings(nu=12, nv=14, reach=0.02, smoothness=0.1)
+
+
+def test_a_region_of_a_full_turn_is_closed_without_a_seam() -> None:
+    sample = sample_of(tube())
+    made = drape(sample, SETTINGS)
+    assert np.quantile(np.abs(made.feet.signed), 0.95) < 2.4 * NOISE
+    at = np.linspace(0, 1, 9)
+    ends = [surface_derivatives(made.surface, at, np.full(9, v), 2) for v in (0.0, 1.0)]
+    size = np.abs(ends[0]).max(axis=(1, 2), keepdims=True)
+    assert np.abs((ends[0] - ends[1]) / size).max() < 1e-9
+    turned = drape(sample, replace(SETTINGS, nu=14, nv=12, closed="u"))
+    assert np.abs(turned.surface.points[0] - turned.surface.points[-1]).max() < 1e-9
+    # Both ways round are one surface.
+    assert np.quantile(np.abs(turned.feet.signed), 0.95) == pytest.approx(
+        np.quantile(np.abs(made.feet.signed), 0.95), rel=0.05
+    )
+    lean = to_tolerance(sample, SETTINGS, Aim(0.05))
+    assert lean.report.met
+    assert lean.settings.nu * lean.settings.nv <= 80
+
+
+def test_periodic_control_points_give_all_clamped_ones() -> None:
+    knots = np.sort(np.concatenate([even_knots(9, 3), [0.07]]))
+    spread = seamless(knots, 3)
+    assert spread.shape == (10, 7)
+    assert spread.sum(axis=1) == pytest.approx(1)
+    values = np.random.default_rng(0).normal(size=7)
+    for order in range(3):
+        first, last = collocation(knots, 3, np.array([0.0, 1.0]), order) @ (spread @ values)
+        assert first == pytest.approx(last, abs=1e-9 * 10**order)
+
+
+def test_part_of_a_turn_is_laid_flat_by_its_mesh() -> None:
+    mesh = tube(1.4 * np.pi)
+    made = drape(sample_of(mesh), replace(SETTINGS, nu=14))
+    assert np.quantile(np.abs(made.feet.signed), 0.95) < 2.4 * NOISE
+    flat = lay_out_flat(mesh.vertices, mesh.triangles, False)
+    # Little distortion: edges keep their lengths but for what bends two ways.
+    ends = mesh.edges
+    own = np.linalg.norm(mesh.vertices[ends[:, 0]] - mesh.vertices[ends[:, 1]], axis=1)
+    laid = np.linalg.norm(flat.places[ends[:, 0]] - flat.places[ends[:, 1]], axis=1)
+    assert np.quantile(laid / own, 0.05) > 0.6
+    assert np.quantile(laid / own, 0.95) < 1.6
+
+
+def test_what_cannot_close_or_be_laid_flat_is_told() -> None:
+    closed = replace(SETTINGS, closed="v")
+    with pytest.raises(FitError, match=r"has a hole through it, .* mm round"):
+        drape(sample_of(tube(hole=8.0)), closed)
+    with pytest.raises(FitError, match="does not run round: it has one border"):
+        drape(sample_of(tube(1.4 * np.pi)), closed)
+    with pytest.raises(FitError, match="needs at least 6 control points"):
+        drape(sample_of(tube()), replace(closed, nv=5))
+    with pytest.raises(FitError, match="not made symmetric"):
+        replace(closed, symmetric="y")
+    loose = Sample(tube().vertices, tube().vertex_normals)
+    with pytest.raises(FitError, match="loose points"):
+        drape(loose, closed)
+    with pytest.raises(FoldsOverError):
+        drape(loose, SETTINGS)
+
+
+def test_the_command_line_closes_a_wrapped_scan_and_takes_borders(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    scan, out, report = tmp_path / "tube.ply", tmp_path / "tube.step", tmp_path / "tube.json"
+    write_mesh(scan, tube().vertices, tube().triangles)
+    usual = ["fit", str(scan), "--tolerance", "0.05", "--out", str(out), "--report", str(report)]
+    assert main([*usual, "--reach", "2", "--smooth", "0.1", "--controls", "10x14"]) == MET
+    told = json.loads(report.read_text())
+    assert "closed in v" in told["method"]
+    (surface,) = read_exchange(out)
+    assert list(surface.counts) == told["control_points"]
+    assert np.abs(surface.points[:, 0] - surface.points[:, -1]).max() < 1e-6
+    away = foot_points(surface, tube().vertices).signed
+    assert np.quantile(np.abs(away), 0.95) == pytest.approx(told["p95"], rel=0.02)
+    from tests.core.test_patch import LEFT, field
+    from usual_clay.files.exchange import write_exchange
+
+    borders = tmp_path / "borders.step"
+    write_exchange(borders, [(f"border {k}", curve) for k, curve in enumerate(LEFT)])
+    write_mesh(scan, field().vertices, field().triangles)
+    assert (
+        main([*usual, "--borders", str(borders), "--knots", "adaptive", "--smooth", "0.1"]) == MET
+    )
+    told = json.loads(report.read_text())
+    assert told["method"].startswith("four-corner patch")
+    assert told["p95"] <= 0.05
+    capsys.readouterr()
+    assert main([*usual, "--borders", str(borders), "--closed", "v"]) == BAD_INPUT
+    assert "does not close" in capsys.readouterr().err
