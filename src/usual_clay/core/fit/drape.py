@@ -18,7 +18,7 @@ from usual_clay.core.fit.system import FitError, Held, Space, fit_control_points
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
-from usual_clay.core.spline.closest import FootPoints, feet_round
+from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
@@ -377,7 +377,7 @@ def fit_once(
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
     step = 1e-4 * max(base.size)
-    return surface, feet_round(surface, sample.points, (u, v), base.closed, step)
+    return surface, foot_points(surface, sample.points, (u, v), step)
 
 
 def drape(
@@ -415,7 +415,7 @@ def drape(
     best = settled(sample, settings, base, start, progress, found)
     count = len(own.points)
     seed = best.feet.u[:count], best.feet.v[:count]
-    exact = feet_round(best.surface, own.points, seed, base.closed)
+    exact = foot_points(best.surface, own.points, seed)
     return replace(best, feet=exact, weights=best.weights[:count])
 
 

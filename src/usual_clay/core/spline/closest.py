@@ -67,7 +67,17 @@ def foot_points(
     points = np.asarray(points, dtype=np.float64)
     if step is None:
         step = 1e-5 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
-    u, v = _grid_seed(surface, points) if seed is None else seed
+    feet = _settled_feet(
+        surface, points, _grid_seed(surface, points) if seed is None else seed, step
+    )
+    _over_seams(surface, points, step, feet)
+    return feet
+
+
+def _settled_feet(
+    surface: BSplineSurface, points: Floats, seed: tuple[Floats, Floats], step: float
+) -> FootPoints:
+    u, v = seed
     result = FootPoints(
         np.array(u, dtype=np.float64),
         np.array(v, dtype=np.float64),
@@ -89,30 +99,26 @@ def foot_points(
     return result
 
 
-def feet_round(
-    surface: BSplineSurface,
-    points: Floats,
-    seed: tuple[Floats, Floats],
-    closed: str,
-    step: float | None = None,
-) -> FootPoints:
-    """Find feet on a surface that runs round in u or v: a foot may lie beyond the seam."""
-    feet = foot_points(surface, points, seed, step)
-    if not closed:
-        return feet
-    t = feet.u if closed == "u" else feet.v
-    at_seam = np.flatnonzero((t <= 0.0) | (t >= 1.0))
-    if not len(at_seam):
-        return feet
-    again = [feet.u[at_seam], feet.v[at_seam]]
-    again["uv".index(closed)] = 1.0 - t[at_seam]
-    other = foot_points(surface, points[at_seam], (again[0], again[1]), step)
-    better = np.abs(other.signed) < np.abs(feet.signed[at_seam])
-    which = at_seam[better]
-    for mine, theirs in ((feet.u, other.u), (feet.v, other.v), (feet.feet, other.feet),
-                         (feet.signed, other.signed)):  # fmt: skip
-        mine[which] = theirs[better]
-    return feet
+def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: FootPoints) -> None:
+    """Look beyond the seam of a surface that runs round into itself, in place."""
+    net = surface.points
+    ends = ((net[0], net[-1]), (net[:, 0], net[:, -1]))
+    for direction, (first, last) in enumerate(ends):
+        if np.abs(first - last).max() > step:
+            continue
+        t = (feet.u, feet.v)[direction]
+        low, high = surface.domain[direction]
+        at_seam = np.flatnonzero((t <= low) | (t >= high))
+        if not len(at_seam):
+            continue
+        seed = [feet.u[at_seam].copy(), feet.v[at_seam].copy()]
+        seed[direction] = low + high - t[at_seam]
+        other = _settled_feet(surface, points[at_seam], (seed[0], seed[1]), step)
+        better = np.abs(other.signed) < np.abs(feet.signed[at_seam])
+        which = at_seam[better]
+        for mine, theirs in ((feet.u, other.u), (feet.v, other.v), (feet.feet, other.feet),
+                             (feet.signed, other.signed)):  # fmt: skip
+            mine[which] = theirs[better]
 
 
 def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:
