@@ -94,6 +94,8 @@ class Session(QObject):
         self.nudge_step = 0.1
         # What a click on a surface's net takes, and how far neighbours follow a move.
         self.pick = "point"
+        # What a drag beside the points draws to choose those inside: "box" or "lasso".
+        self.outline = "box"
         self.soft_reach, self.falloff = 0.0, "round"
         # How surfaces lay before the last move of the hand.
         self.before_move: dict[ItemId, Report] = {}
@@ -202,6 +204,11 @@ class Session(QObject):
     def set_pick(self, pick: str) -> None:
         """Set what a click on a surface's net takes: a point, its row, or its column."""
         self.pick = pick
+        self.tool_changed.emit()
+
+    def set_outline(self, word: str) -> None:
+        """Set what a drag draws to choose control points."""
+        self.outline = word
         self.tool_changed.emit()
 
     def set_soft(self, reach: float, falloff: str) -> None:

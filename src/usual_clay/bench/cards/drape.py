@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QSignalBlocker
@@ -12,6 +13,7 @@ from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QW
 from usual_clay.bench.cards.card import Card, TwoFigures, thousands
 from usual_clay.bench.cards.joint_rows import JointRows
 from usual_clay.bench.cards.surface_shape import ShapePage
+from usual_clay.bench.cards.tasks import TASKS
 from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
@@ -39,6 +41,13 @@ RULES = {"even": "even", "adaptive": "adaptive", "u": "adaptive u", "v": "adapti
 PAGES = (
     ("fit", "What it is fitted by"),
     ("shape", "Its control points, moved by hand"),
+    ("make", "The whole of it altered"),
+)
+# What the page "make" offers, in rows.
+MAKES = (
+    (("slim surface", "Slim"), ("extend surface", "Extend"), ("split surface", "Split")),
+    (("border of surface", "Border"), ("match surface", "Match"), ("even surface", "Even out")),
+    (("mirror surface", "Symmetric"), ("in surface", "Curve of it")),
 )
 SIDES = (
     ("follow", "The long sides follow the region where it tapers"),
@@ -56,6 +65,8 @@ class DrapeCard(Card):
         self.column.addWidget(self.page)
         self.shape = ShapePage(session)
         self.column.addWidget(self.shape)
+        self.making = self._making(run)
+        self.column.addWidget(self.making)
         self.nu, self.nv = self._count("u"), self._count("v")
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
         self.degree.setToolTip("Degree in both directions; 3 is usual")
@@ -115,11 +126,25 @@ class DrapeCard(Card):
         """Open a page: the drape's settings, or its control points."""
         self.page.set_value(name)
         self.shape.setVisible(name == "shape")
+        self.making.setVisible(name == "make")
         self._page = name
         for row in (*self.rows, self.figures):
             row.setVisible(name == "fit")
         self.joints.hide()
         self.refresh()
+
+    def _making(self, run: Callable[[str], None]) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        for row in MAKES:
+            made = [
+                button(f"{words} ...", TASKS[kind].about, clicked=partial(run, f"task {kind}"))
+                for kind, words in row
+            ]
+            self.add_buttons(*made, into=column)
+        return page
 
     def _add_result(self, run: Callable[[str], None]) -> None:
         self.figures = TwoFigures()
@@ -189,7 +214,9 @@ class DrapeCard(Card):
         if surface.recipe is None and self._page == "fit":
             self.turn_to("shape")
             return
-        self.page.setVisible(surface.recipe is not None)
+        self.page.show_only(
+            [name for name, _ in PAGES if name != "fit" or surface.recipe is not None]
+        )
         self.shape.refresh(surface)
         self._show_settings(surface)
         self._show_result(surface)

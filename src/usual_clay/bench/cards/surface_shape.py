@@ -5,26 +5,33 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
+from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import TwoFigures
-from usual_clay.bench.edits.shaping import flatten_points, level_points
+from usual_clay.bench.edits.shaping import flatten_points, level_points, set_weight
 from usual_clay.bench.edits.surfaces import (
+    add_where_needed,
     insert_line,
     line_removal,
     pull_to_scan,
     raise_surface,
     remove_line,
+    reverse_surface,
     swap_surface,
 )
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.job.items import Surface
 
 PICKS = (
     ("point", "A click chooses one control point"), ("row", "The points with the same u"),
     ("column", "The points with the same v"),
 )  # fmt: skip
+OUTLINES = (
+    ("box", "Beside the points: a box; it chooses the points inside, Shift adds, Ctrl takes away"),
+    ("lasso", "Beside the points: an outline that chooses the points inside"),
+)
 FALLOFFS = (
     ("round", "Neighbours follow in a smooth hump"), ("straight", "In a straight slope"),
     ("sharp", "In a sharp peak"),
@@ -48,6 +55,9 @@ class ShapePage(QWidget):
                            name="Soft reach")  # fmt: skip
         self.reach.changed.connect(lambda value: session.set_soft(value, session.falloff))
         column.addWidget(Row("A click takes", self.pick))
+        self.outline = Choice(OUTLINES)
+        self.outline.chosen.connect(session.set_outline)
+        column.addWidget(Row("A drag draws", self.outline))
         column.addWidget(Row("Soft reach", self.reach, stretch=0))
         column.addWidget(Row("Falloff", self.falloff))
         self.figures = TwoFigures()
@@ -74,6 +84,18 @@ class ShapePage(QWidget):
         self.pull = self._button("Pull to scan", "The chosen control points only are solved again"
                                  " against the scan", partial(pull_to_scan, session))  # fmt: skip
         self._row(column, self.flat, self.pull)
+        self.weight = number(0.01, 100, 3, "", "Weight of the chosen points: more draws the surface"
+                             " nearer", "Weight", 76)  # fmt: skip
+        self.weight.valueChanged.connect(self._weighed)
+        self.weight_row = Row("Weight", self.weight)
+        column.addWidget(self.weight_row)
+        self._row(
+            column,
+            self._button("Add where needed", "A row or column where the error is greatest",
+                         lambda s: add_where_needed(session, s)),
+            self._button("Reverse u", "Runs the other way; the normal turns to the other side",
+                         lambda s: reverse_surface(session, s, "u")),
+        )  # fmt: skip
         self._row(
             column,
             self._button("Raise u", "Degree along u; the shape stays",
@@ -98,15 +120,27 @@ class ShapePage(QWidget):
             row.addWidget(part, 1)
         column.addLayout(row)
 
+    def _weighed(self, weight: float) -> None:
+        surface = self.session.job.get(self.session.chosen, Surface)
+        if surface is not None and self.session.control_points:
+            set_weight(self.session, surface, sorted(self.session.control_points), weight)
+
     def refresh(self, surface: Surface) -> None:
         session = self.session
         self.pick.set_value(session.pick)
+        self.outline.set_value(session.outline)
         self.falloff.set_value(session.falloff)
         self.reach.set_value(session.soft_reach)
         several = len(session.control_points) > 1
         for part in (*self.level, self.flat):
             part.setVisible(several)
         self.pull.setVisible(bool(session.control_points))
+        self.weight_row.setVisible(bool(session.control_points))
+        if session.control_points:
+            weights = surface.geometry.weights
+            index = min(min(session.control_points), surface.control_points - 1)
+            with QSignalBlocker(self.weight):
+                self.weight.setValue(1.0 if weights is None else float(weights.flat[index]))
         self._show_before(surface)
         self._show_costs(surface)
 

@@ -13,10 +13,11 @@ from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.cards.tasks import TASKS, Task
 from usual_clay.bench.edits.curves import new_curve, reshaped
-from usual_clay.bench.edits.surfaces import reshaped_surface
+from usual_clay.bench.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.bench.session import EXPECTED, Session, sentence
 from usual_clay.bench.widgets import Row, button, combo, fill, label, number
 from usual_clay.core.build.alter import SplitSettings
+from usual_clay.core.build.alter_surface import SECOND
 from usual_clay.core.check.deviation import percent
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
@@ -223,7 +224,7 @@ class TaskCard(Card):
             ):
                 # What alters a curve is put in its place; further parts stand beside it.
                 if isinstance(first, Surface):
-                    job = job.with_item(reshaped_surface(job, first, part))
+                    job = self._with_surface(job, first, part, name)
                     chosen = first.id
                 elif index == 0 and not name and isinstance(first, Curve):
                     job = job.with_item(reshaped(job, first, part))
@@ -234,14 +235,29 @@ class TaskCard(Card):
                     chosen = chosen or curve.id
         return job, chosen
 
+    def _with_surface(self, job: Job, first: Surface, part: Any, name: str) -> Job:
+        """Put an altered surface in its place, or a further part beside it."""
+        parted = any(made.names and SECOND not in made.names for _, made in self._made)
+        if not name:
+            whole = reshaped_surface(job, first, part)
+            return job.with_item(judged_within(job, whole) if parted else whole)
+        if name == SECOND:
+            other = job.get(self._picked()[1], Surface)
+            assert other is not None
+            return job.with_item(reshaped_surface(job, other, part))
+        beside = replace(
+            first, id=job.new_id("surface"), name=job.free_name(f"{first.name} {name}")
+        )
+        return job.with_item(judged_within(job, reshaped_surface(job, beside, part)))
+
     def accept(self) -> None:
         """Keep what is shown."""
         if not self._made:
             return
         first = self.session.job.items[self._picked()[0]]
         words = self.words.text()
-        alters = self.task.alter is not None and self.kind != "arc"
-        if alters and not self.session.may_change(first):
+        changed = self._changed()
+        if not all(self.session.may_change(item) for item in changed):
             return
         job, chosen = self._with(self.session.job)
         what = self.task.name.format(first.name)
@@ -251,6 +267,14 @@ class TaskCard(Card):
         self.session.choose_points(())
         if words:
             self.session.told.emit("news", words)
+
+    def _changed(self) -> list[Item]:
+        """Return the items that what is shown changes."""
+        job, picked = self.session.job, self._picked()
+        if self.task.alter is None or self.kind == "arc":
+            return []
+        both = any(SECOND in made.names for _, made in self._made)
+        return [job.items[each] for each in picked[: 2 if both else 1]]
 
     def cancel(self) -> None:
         self._close()

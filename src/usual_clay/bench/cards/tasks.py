@@ -21,17 +21,34 @@ from usual_clay.core.build.alter import (
     extended,
     faired,
     slimmed,
-    slimmed_surface,
     split_up,
+)
+from usual_clay.core.build.alter_surface import (
+    bordered_surface,
+    even_surface,
+    extended_surface,
+    matched_surface,
+    slimmed_surface,
+    split_surface,
+    symmetric_surface,
 )
 from usual_clay.core.build.combine import BridgeSettings, CopySettings, PairSettings, TwinSettings
 from usual_clay.core.build.offset import OffsetSettings
 from usual_clay.core.build.placed import AcrossSettings, InSurfaceSettings, LaidSettings
+from usual_clay.core.build.surface_edits import (
+    BorderSettings,
+    EvenSettings,
+    LongerSettings,
+    MatchSettings,
+    MirrorSettings,
+    PartSettings,
+)
 from usual_clay.core.fit.fair import FairSettings, SlimSettings
 from usual_clay.core.fit.remake_surface import SlimSurfaceSettings
 from usual_clay.core.spline.chain import ChainSettings
 from usual_clay.job.items import Curve, Item, PointList, Scan, Surface
 
+SIDES = tuple((side, side, f"The border {side}") for side in ("u = 0", "u = 1", "v = 0", "v = 1"))
 AXES = tuple((axis, axis, f"The axis {axis}") for axis in "xyz")
 SMOOTH = (
     ("G0", 0, "Meets in place"), ("G1", 1, "Meets in tangent"), ("G2", 2, "Meets in curvature"),
@@ -259,6 +276,57 @@ ALTER: dict[str, Task] = {
             Figure("within", "Within", "Tolerance to the old surface", 1e-4, 10, 4),
         ),
         "slim {}", slimmed_surface,
+    ),
+    "extend surface": Task(
+        "Extend", "Longer at one side; its last spans run on", LongerSettings(),
+        (Take("Surface", (Surface,)),),
+        (Pick("side", "At", SIDES), Figure("by", "By", "In the mean", 1e-3, 1e4, 3)),
+        "extend {}", extended_surface,
+    ),
+    "split surface": Task(
+        "Split", "Cut along an isocurve", PartSettings(), (Take("Surface", (Surface,)),),
+        (
+            Pick("cut", "Cut along", (("u", "u", "At a value of v"), ("v", "v", "At one of u"))),
+            Sweep("at", "At", "The other parameter", 0.01, 0.99, 0.01),
+            Pick("keep", "Keep", (("both", "both", "Both parts"), ("first", "first", "The first"),
+                                  ("last", "last", "The last"))),
+        ),
+        "split {}", split_surface,
+    ),
+    "border of surface": Task(
+        "Border", "One border to a point, a straight line, or a plane", BorderSettings(),
+        (Take("Surface", (Surface,)),),
+        (
+            Pick("side", "Border", SIDES),
+            Pick("becomes", "Becomes", (
+                ("pole", "pole", "One point; the next row lies in one plane with it"),
+                ("straight", "straight", "A line from corner to corner"),
+                ("flat", "flat", "It lies in its nearest plane"),
+            )),
+        ),
+        "border of {}", bordered_surface,
+    ),
+    "mirror surface": Task(
+        "Make symmetric", "The mean of the surface and its mirror image", MirrorSettings(),
+        (Take("Surface", (Surface,)),), (Pick("axis", "Mirror plane", AXES),),
+        "make {} symmetric", symmetric_surface,
+    ),
+    "even surface": Task(
+        "Even out", "Control points spaced evenly within the surface", EvenSettings(),
+        (Take("Surface", (Surface,)),),
+        (Sweep("share", "How far", "1 goes all the way", 0.05, 1, 0.05),),
+        "even out {}", even_surface,
+    ),
+    "match surface": Task(
+        "Match", "Its nearest border brought to another surface's", MatchSettings(),
+        (Take("This", (Surface,)), Take("To", (Surface,))),
+        (
+            Pick("grade", "Meets with", (("G0", "G0", "In place"), ("G1", "G1", "In tangent"),
+                                         ("G2", "G2", "In curvature"))),
+            Pick("moves", "Moves", (("this", "this", "This one alone"),
+                                    ("both", "both", "Both meet half way"))),
+        ),
+        "match {}", matched_surface,
     ),
     "fair": Task(
         "Fair", "Smooth as far as a band allows; the ends and their tangents stay",

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.edits.curves import live_of, reshape, reshaped
-from usual_clay.bench.edits.surfaces import live_of_surface, reshaped_surface
+from usual_clay.bench.edits.surfaces import live_of_surface, reshape_surface, reshaped_surface
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.check.live import LiveDistance, LiveFeet
@@ -167,15 +167,18 @@ def type_place(session: Session, curve: Curve, index: int, place: Floats) -> Non
     put_places(session, curve, places, f"place a point of {curve.name}", last=True)
 
 
-def set_weight(session: Session, curve: Curve, which: Sequence[int], weight: float) -> None:
-    """Give control points a weight; with all of them 1 the curve is polynomial again."""
-    weights = np.ones(curve.control_points) if curve.geometry.weights is None else (
-        curve.geometry.weights.copy()
-    )  # fmt: skip
+def set_weight(session: Session, item: Shaped, which: Sequence[int], weight: float) -> None:
+    """Give control points a weight; with all of them 1 the spline is polynomial again."""
+    old = item.geometry.weights
+    weights = np.ones(item.control_points) if old is None else old.ravel().copy()
     weights[list(which)] = weight
     none = bool(np.allclose(weights, weights[0]))
-    geometry = replace(curve.geometry, weights=None if none else weights)
-    reshape(session, curve, geometry, f"weight of {curve.name}")
+    words = f"weight of {item.name}"
+    if isinstance(item, Surface):
+        shaped = None if none else weights.reshape(item.geometry.counts)
+        reshape_surface(session, item, replace(item.geometry, weights=shaped), words)
+    else:
+        reshape(session, item, replace(item.geometry, weights=None if none else weights), words)
 
 
 # ---- handles ---------------------------------------------------------------------------------

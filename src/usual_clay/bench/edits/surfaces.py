@@ -9,14 +9,19 @@ import numpy as np
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.live import LiveFeet, live_feet
+from usual_clay.core.fit.adaptive import Attempt, Laid, best_insert
 from usual_clay.core.fit.remake_surface import pull_to_points
 from usual_clay.core.fit.sample import spike_weights
+from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
 from usual_clay.core.spline.surface import BSplineSurface, swap_directions
-from usual_clay.job.items import Surface
+from usual_clay.job.items import Region, Surface
 from usual_clay.job.job import Job, sample_of
+
+# Feet this near to a border lie on it.
+ON_RIM = 1e-7
 
 
 def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
@@ -38,6 +43,20 @@ def reshaped_surface(
         return replace(made, signed=live.follow(geometry).signed)
     feet = live_of_surface(job, made)
     return replace(made, signed=None if feet is None else feet.signed)
+
+
+def judged_within(job: Job, surface: Surface) -> Surface:
+    """Return a part of a surface judged by the scan that lies over it alone."""
+    region = job.measured(surface)
+    if not isinstance(region, Region):
+        return surface
+    feet = foot_points(surface.geometry, sample_of(job, region).points)
+    over = np.maximum(np.abs(feet.u - 0.5), np.abs(feet.v - 0.5)) < 0.5 - ON_RIM
+    if not over.any():
+        return surface
+    return replace(
+        surface, watches=region.scan, inside=region.vertices[over], signed=feet.signed[over]
+    )
 
 
 def reshape_surface(
@@ -174,6 +193,50 @@ def pull_to_scan(session: Session, surface: Surface) -> None:
         "ask", f"Pulling {surface.name}", task, done,
         failed=lambda error: session.fail(surface.id, error),
     )  # fmt: skip
+
+
+def add_where_needed(session: Session, surface: Surface) -> None:
+    """Insert a row or column where the systematic error is greatest; the shape stays."""
+    region = session.measured(surface)
+    if region is None or surface.geometry.weights is not None:
+        session.told.emit("trouble", f"Nothing measured judges {surface.name}." if region is None
+                          else "A rational surface is not judged span by span.")  # fmt: skip
+        return
+    sample = session.making.sample(region)
+    geometry = surface.geometry
+    feet = foot_points(geometry, sample.points)
+    floor = 1e-6 * float(np.ptp(sample.points, axis=0).max())
+    weights = spike_weights(feet.signed, sample.neighbours, floor)
+    laid = Laid(sample.points, feet.u, feet.v, weights, 0.0, (1.0, 1.0), sample.noise)
+    space = Space(geometry.knots_u, geometry.knots_v, *geometry.degrees)
+    attempt = Attempt(space, geometry, sample.points - feet.feet, 0.0)
+    found = {direction: best_insert(laid, attempt, direction) for direction in "uv"}
+    direction = max(found, key=lambda d: found[d][1])
+    if found[direction][1] <= 0:
+        session.told.emit("news", "What is left of the error is noise: no point would earn its"
+                          " place.")  # fmt: skip
+        return
+    made = insert_knot(geometry, found[direction][0], direction=direction)
+    line = LINE[direction]
+    reshape_surface(session, surface, made, f"insert a {line} in {surface.name}")
+    # What is new is chosen, so that it can be pulled to the scan at once.
+    knots = made.knots_u if direction == "u" else made.knots_v
+    sites = greville(knots, made.degrees["uv".index(direction)])
+    at = int(np.argmin(np.abs(sites - found[direction][0])))
+    nu, nv = made.counts
+    session.choose_points(
+        [at * nv + k for k in range(nv)] if direction == "u" else [k * nv + at for k in range(nu)]
+    )
+    where = f"{direction} = {found[direction][0]:.3f}"
+    words = f"A {line} was inserted where the error is greatest, at {where}"
+    session.told.emit("news", f"{words}; Pull to scan uses it.")
+
+
+def reverse_surface(session: Session, surface: Surface, direction: str) -> None:
+    """Let a surface run the other way along u or v; its normal turns to the other side."""
+    made = reverse(surface.geometry, direction)
+    reshape_surface(session, surface, made, f"reverse {surface.name} along {direction}")
+    session.choose_points(())
 
 
 def swap_surface(session: Session, surface: Surface) -> None:

@@ -4,15 +4,34 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
+
+from usual_clay.bench.edits.shaping import places_of
 from usual_clay.bench.gestures.drag_handle import drag_handle, paddle_under
 from usual_clay.bench.gestures.drag_picture import drag_picture, handle_under
 from usual_clay.bench.gestures.drag_points import drag_points, point_under
+from usual_clay.bench.gestures.outline_select import drawn_line, inside_of
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
 from usual_clay.bench.stage import picking
+from usual_clay.core.arrays import Floats
 from usual_clay.job.items import Picture
 
 if TYPE_CHECKING:
     from usual_clay.bench.stage.pane import Pane
+
+
+def choose_inside(pane: Pane, path: Floats, press: Pointer) -> None:
+    """Choose the control points inside an outline; Shift adds them, Ctrl takes them away."""
+    session = pane.session
+    item = session.chosen_fitted()
+    if item is None:
+        return
+    inside = set(
+        np.flatnonzero(inside_of(pane, places_of(item, session.point_kind), path)).tolist()
+    )
+    had = set(session.control_points)
+    session.choose_points(had - inside if press.ctrl else had | inside if press.shift else inside)
+
 
 HINT = (
     "<b>Click</b> to choose. <b>Middle-drag</b> turns, <b>Shift+middle</b> pans,"
@@ -38,8 +57,15 @@ def pick(pane: Pane, press: Pointer) -> Gesture:
     if grabbed is not None:
         yield from drag_points(pane, press, grabbed)
         return
-    event = yield from until_release()
-    if abs(event.x - press.x) + abs(event.y - press.y) > 8:
-        return
+    if pane.session.chosen_fitted() is not None and pane.scene.shown.net:
+        yield from drawn_line(pane, press, box=pane.session.outline == "box")
+        path = pane.last_drawn
+        if float(np.ptp(path, axis=0).max()) > 6:
+            choose_inside(pane, path, press)
+            return
+    else:
+        event = yield from until_release()
+        if abs(event.x - press.x) + abs(event.y - press.y) > 8:
+            return
     target = picking.under(pane.scene, pane.view, press.x, press.y)
     pane.session.choose(None if target is None else target.item)

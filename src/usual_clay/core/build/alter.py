@@ -1,4 +1,4 @@
-"""What alters a chosen curve or surface: made lean, fair, longer, parted, told as an arc."""
+"""What alters a chosen curve: made lean, fair, longer, parted, told as an arc."""
 
 from __future__ import annotations
 
@@ -13,14 +13,12 @@ from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.arcs import with_splines
 from usual_clay.core.fit.fair import FairSettings, SlimSettings, fair, slim
-from usual_clay.core.fit.remake_surface import SlimSurfaceSettings, slim_surface
 from usual_clay.core.fit.run import Run
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.chain import Ongoing, extend
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.parts import at_length, crossings, evenly, extremes, length_of, parts_at
-from usual_clay.core.spline.surface import BSplineSurface
 
 # A curve is looked at by so many points where it is told how far it is an arc.
 LOOKED_AT = 600
@@ -98,21 +96,11 @@ def slimmed(settings: SlimSettings, sources: Sequence[BSplineCurve]) -> Altered:
     if made.curve is curve:
         return Altered((curve,), f"fewer than {before} control points do not stay within"
                        f" {settings.within:g} mm: it stays as it is")  # fmt: skip
-    return Altered((made.curve,), _became(str(before), str(after), made.moved))
+    return Altered((made.curve,), became(str(before), str(after), made.moved))
 
 
-def slimmed_surface(settings: SlimSurfaceSettings, sources: Sequence[BSplineSurface]) -> Altered:
-    """Remake a surface with fewer control points."""
-    (surface,) = sources
-    made = slim_surface(surface, settings)
-    before, after = (f"{s.counts[0]} × {s.counts[1]}" for s in (surface, made.surface))
-    if made.surface is surface:
-        return Altered((surface,), f"fewer than {before} control points do not stay within"
-                       f" {settings.within:g} mm: it stays as it is")  # fmt: skip
-    return Altered((made.surface,), _became(before, after, made.moved))
-
-
-def _became(before: str, after: str, moved: float) -> str:
+def became(before: str, after: str, moved: float) -> str:
+    """Say how counts and shape changed."""
     return f"{before} control points become {after}; it moves by up to {moved:.4f} mm"
 
 

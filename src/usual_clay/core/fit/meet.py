@@ -79,7 +79,7 @@ def edge_of(surface: BSplineSurface, side: int) -> Edge:
         raise FitError("a rational surface is no neighbour that can be gone on from")
     rows = side_rows(surface.points, side)
     degree = surface.degrees[0 if side in (1, 3) else 1]
-    near, far = _steps(surface.knots_u if side in (1, 3) else surface.knots_v, degree, side)
+    near, far = steps_inward(surface.knots_u if side in (1, 3) else surface.knots_v, degree, side)
     first = (rows[1] - rows[0]) / near
     second = np.zeros_like(first)
     if degree > 1:
@@ -88,7 +88,7 @@ def edge_of(surface: BSplineSurface, side: int) -> Edge:
     return Edge(*(BSplineCurve(along, part.copy()) for part in (rows[0], first, second)))
 
 
-def _steps(knots: Floats, degree: int, side: int) -> tuple[float, float]:
+def steps_inward(knots: Floats, degree: int, side: int) -> tuple[float, float]:
     """Return what the first and second leg inward are divided by to be derivatives."""
     inward = 1 - knots[::-1] if side in (1, 2) else knots
     far = inward[degree + 2] if len(inward) > degree + 2 else 1.0
@@ -190,7 +190,7 @@ class Frame:
         )
         inner = knots[degree + 1 : -degree - 1]
         edge = alike([each.edge.curve, each.edge.first, each.edge.second], degree, inner)
-        near, far = _steps(across, depth, each.side)
+        near, far = steps_inward(across, depth, each.side)
         rows, chosen = side_rows(points, each.side), side_rows(which, each.side)
         first = -each.ratio * edge[1].points
         ends = slice(1, -1)

@@ -1,0 +1,342 @@
+"""Edits of a whole surface: longer, parted, its borders, its symmetry, its spacing, its joints."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.fit.meet import Edge, Grade, edge_of, side_rows, steps_inward
+from usual_clay.core.fit.mirror import Mirror
+from usual_clay.core.fit.system import Space
+from usual_clay.core.scan.mesh import unit
+from usual_clay.core.spline.basis import SplineError, collocation, greville
+from usual_clay.core.spline.borders import alike
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.knots import insert_knot, reverse
+from usual_clay.core.spline.parts import length_of
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    along,
+    isocurve,
+    sample_parameters,
+    surface_grid,
+    surface_normals,
+)
+
+Side = Literal["u = 0", "u = 1", "v = 0", "v = 1"]
+# The sides in the order in which meet.py numbers them: south, east, north, west.
+SIDES: dict[str, int] = {"v = 0": 0, "u = 1": 1, "v = 1": 2, "u = 0": 3}
+PER_SPAN, PLACES, ROUNDS = 8, 9, 8
+# How far a control point goes to its neighbours' middle in one round of evening out.
+EASE = 0.5
+
+
+@dataclass(frozen=True)
+class LongerSettings:
+    """A surface made longer at a side, in the mean by so many mm."""
+
+    side: Side = "u = 1"
+    by: float = 5.0
+
+
+@dataclass(frozen=True)
+class PartSettings:
+    """Where a surface is cut: along u or v, at the other's parameter; and what is kept."""
+
+    cut: Literal["u", "v"] = "u"
+    at: float = 0.5
+    keep: Literal["both", "first", "last"] = "both"
+
+
+@dataclass(frozen=True)
+class BorderSettings:
+    """What becomes of a border: one point (a clean pole), a straight line, or flat."""
+
+    side: Side = "u = 1"
+    becomes: Literal["pole", "straight", "flat"] = "flat"
+
+
+@dataclass(frozen=True)
+class MirrorSettings:
+    """The axis of the mirror plane through the origin."""
+
+    axis: Literal["x", "y", "z"] = "y"
+
+
+@dataclass(frozen=True)
+class EvenSettings:
+    """How far control points are spaced out evenly, 0 to 1, within the surface."""
+
+    share: float = 1.0
+
+
+@dataclass(frozen=True)
+class MatchSettings:
+    """How a surface is brought to meet another.
+
+    Attributes
+    ----------
+    grade : {"G0", "G1", "G2"}
+    moves : {"this", "both"}
+        Whether this surface alone moves, or both of them by half.
+    """
+
+    grade: Grade = "G1"
+    moves: Literal["this", "both"] = "this"
+
+
+def moved_by(old: BSplineSurface, new: BSplineSurface) -> float:
+    """Return the farthest that two surfaces of one domain lie apart at equal parameters, mm."""
+    u = sample_parameters(old.knots_u, PER_SPAN)
+    v = sample_parameters(old.knots_v, PER_SPAN)
+    apart = surface_grid(old, u, v) - surface_grid(new, u, v)
+    return float(np.linalg.norm(apart, axis=2).max())
+
+
+def longer(surface: BSplineSurface, settings: LongerSettings) -> BSplineSurface:
+    """Let a surface run on past a side as its last span does, with no control point more.
+
+    The end knots are moved outward; the spline with these knots that is the old one on the old
+    domain is found by interpolating its end polynomials, which is exact.
+
+    Raises
+    ------
+    SplineError
+    """
+    if not settings.by > 0:
+        raise SplineError("a surface is extended by more than 0 mm")
+    direction, end = settings.side[0], settings.side[-1]
+    if end == "0":
+        turned = reverse(surface, direction)
+        side: Side = "u = 1" if direction == "u" else "v = 1"
+        return reverse(longer(turned, replace(settings, side=side)), direction)
+    whole = _mean_length(surface, direction)
+    past = settings.by / whole
+    for _ in range(ROUNDS):
+        made = _run_on(surface, direction, past)
+        grown = _mean_length(made, direction) - whole
+        if abs(grown - settings.by) < 1e-6 * settings.by:
+            break
+        past *= settings.by / max(grown, 1e-12)
+    return made
+
+
+def _run_on(surface: BSplineSurface, direction: str, past: float) -> BSplineSurface:
+    def change(knots: Floats, coefficients: Floats) -> tuple[Floats, Floats]:
+        degree = len(knots) - len(coefficients) - 1
+        wider = knots.copy()
+        wider[-degree - 1 :] = 1 + past
+        sites = greville(wider, degree)
+        values = np.tensordot(collocation(knots, degree, sites), coefficients, axes=1)
+        system = collocation(wider, degree, sites)
+        flat = np.linalg.solve(system, values.reshape(len(sites), -1))
+        return wider / wider[-1], np.asarray(np.reshape(flat, values.shape), dtype=np.float64)
+
+    return along(surface, direction, change)
+
+
+def _mean_length(surface: BSplineSurface, direction: str) -> float:
+    at = np.linspace(0, 1, PLACES)
+    return float(np.mean([length_of(isocurve(surface, direction, float(t))) for t in at]))
+
+
+def with_border(surface: BSplineSurface, settings: BorderSettings) -> BSplineSurface:
+    """Close a border to a point, or make it straight or flat; the rest of the net stays.
+
+    At a pole the next row is brought into one plane through it, so that the surface has a tangent
+    plane there.
+    """
+    points = surface.points.copy()
+    rows = side_rows(points, SIDES[settings.side])
+    border = rows[0]
+    if settings.becomes == "straight":
+        start, way = border[0].copy(), border[-1] - border[0]
+        size = float(way @ way)
+        if size < 1e-18:
+            raise SplineError("the border begins and ends on one spot: it cannot be straight")
+        rows[0] = start + np.outer((border - start) @ way / size, way)
+    elif settings.becomes == "flat":
+        rows[0] = _flattened(border, border.mean(axis=0))
+    else:
+        pole = border.mean(axis=0)
+        rows[0] = pole
+        rows[1] = _flattened(rows[1], pole)
+    return replace(surface, points=points)
+
+
+def _flattened(points: Floats, through: Floats) -> Floats:
+    """Bring points onto the plane through a place that lies nearest to them."""
+    own = points - through
+    normal = np.linalg.svd(own, full_matrices=False)[2][-1]
+    return np.asarray(points - np.outer(own @ normal, normal))
+
+
+def mirrored_surface(surface: BSplineSurface, settings: MirrorSettings) -> BSplineSurface:
+    """Make a surface its own mirror image: the mean of both, its knots made symmetric first.
+
+    Raises
+    ------
+    SplineError
+        When it does not lie across the plane.
+    """
+    axis = "xyz".index(settings.axis)
+    tried = []
+    for direction in "uv":
+        mirror = Mirror(axis, direction)
+        space = mirror.doubled(Space(surface.knots_u, surface.knots_v, *surface.degrees))
+        fine = _with_knots(surface, direction, space)
+        made = mirror.halved(fine)
+        tried.append((moved_by(fine, made), made))
+    moved, made = min(tried, key=lambda pair: pair[0])
+    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    if moved > 0.25 * size:
+        raise SplineError(
+            f"the surface does not lie across {settings.axis} = 0: to be symmetric it would move"
+            f" by {moved:.2f} mm"
+        )
+    return made
+
+
+def _with_knots(surface: BSplineSurface, direction: str, space: Space) -> BSplineSurface:
+    """Insert what a finer space has more in one direction."""
+    have, want = (
+        (surface.knots_u, space.knots_u) if direction == "u" else (surface.knots_v, space.knots_v)
+    )
+    for t in np.unique(want):
+        missing = int((np.abs(want - t) < 1e-9).sum() - (np.abs(have - t) < 1e-7).sum())
+        if missing > 0 and 0 < t < 1:
+            surface = insert_knot(surface, float(t), missing, direction)
+    return surface
+
+
+def evened_out(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurface:
+    """Space inner control points evenly between their neighbours, within the surface.
+
+    Only the part of a step that is square to the surface's normal is taken, so that the shape
+    moves little; borders slide along themselves.
+    """
+    points = surface.points.copy()
+    u, v = greville(surface.knots_u, surface.degrees[0]), greville(
+        surface.knots_v, surface.degrees[1]
+    )  # fmt: skip
+    uu, vv = np.meshgrid(u, v, indexing="ij")
+    for _ in range(max(1, round(ROUNDS * settings.share))):
+        normals = surface_normals(replace(surface, points=points), uu.ravel(), vv.ravel())
+        normals = normals.reshape(points.shape)
+        step = np.zeros_like(points)
+        step[1:-1] += (points[2:] + points[:-2]) / 2 - points[1:-1]
+        step[:, 1:-1] += (points[:, 2:] + points[:, :-2]) / 2 - points[:, 1:-1]
+        step -= np.einsum("ijk,ijk->ij", step, normals)[..., None] * normals
+        for edge, along_it in (
+            (np.s_[0, :], 1), (np.s_[-1, :], 1), (np.s_[:, 0], 0), (np.s_[:, -1], 0)
+        ):  # fmt: skip
+            way = unit(np.gradient(points, axis=along_it)[edge])
+            step[edge] = np.einsum("ik,ik->i", step[edge], way)[:, None] * way
+        step[[0, 0, -1, -1], [0, -1, 0, -1]] = 0.0
+        points += EASE * settings.share / 2 * step
+    return replace(surface, points=points)
+
+
+# ---- joints ----------------------------------------------------------------------------------
+
+
+def matched(
+    surface: BSplineSurface, other: BSplineSurface, settings: MatchSettings
+) -> tuple[BSplineSurface, BSplineSurface]:
+    """Bring a surface's nearest border to another's, with G0, G1 or G2.
+
+    The rows next to the border follow from the other's derivatives with a constant ratio, which
+    is that of the two as they are; all other rows stay. With "both", border and derivatives meet
+    half way. Knots of either border are inserted into both, which changes no shape.
+
+    Raises
+    ------
+    SplineError
+        When either is rational, or they face each other the wrong way.
+    """
+    side, other_side, turned = nearest_sides(surface, other)
+    if turned:
+        other = reverse(other, "v" if other_side in (1, 3) else "u")
+    one, two = _on_common_knots(surface, side, other, other_side)
+    first, second = edge_of(one, side), edge_of(two, other_side)
+    at = np.linspace(0.05, 0.95, PLACES)
+    mine, theirs = curve_points(first.first, at), curve_points(second.first, at)
+    ratio = -float((mine * theirs).sum() / max(float((theirs**2).sum()), 1e-300))
+    if ratio <= 0 and settings.grade != "G0":
+        raise SplineError(
+            "the two surfaces lie on the same side of the border: one folds back over the other"
+        )
+    target = second
+    if settings.moves == "both":
+        # What both are to have, told as the other's inward derivatives.
+        target = Edge(
+            _mean(second.curve, first.curve, 1.0),
+            _mean(second.first, first.first, -1.0 / max(ratio, 1e-9)),
+            _mean(second.second, first.second, 1.0 / max(ratio, 1e-9) ** 2),
+        )
+        two = _with_rows(two, other_side, target, 1.0, settings.grade)
+    one = _with_rows(one, side, target, -ratio, settings.grade)
+    if turned:
+        two = reverse(two, "v" if other_side in (1, 3) else "u")
+    return one, two
+
+
+def nearest_sides(surface: BSplineSurface, other: BSplineSurface) -> tuple[int, int, bool]:
+    """Return which sides of two surfaces lie nearest, and whether they run opposite ways."""
+    at = np.linspace(0, 1, PLACES)
+    best: tuple[float, int, int, bool] | None = None
+    edges = [[curve_points(edge_of(s, k).curve, at) for k in range(4)] for s in (surface, other)]
+    for i, mine in enumerate(edges[0]):
+        for j, theirs in enumerate(edges[1]):
+            for turned in (False, True):
+                run = theirs[::-1] if turned else theirs
+                away = float(np.linalg.norm(mine - run, axis=1).mean())
+                if best is None or away < best[0]:
+                    best = (away, i, j, turned)
+    assert best is not None
+    return best[1], best[2], best[3]
+
+
+def _on_common_knots(
+    surface: BSplineSurface, side: int, other: BSplineSurface, other_side: int
+) -> tuple[BSplineSurface, BSplineSurface]:
+    edges = [edge_of(surface, side).curve, edge_of(other, other_side).curve]
+    degree = max(edge.degree for edge in edges)
+    if any(edge.degree != degree for edge in edges):
+        raise SplineError("the borders have different degrees: raise that of the lower one first")
+    knots = alike(edges, degree, np.zeros(0))[0].knots
+    made = []
+    for each, where in ((surface, side), (other, other_side)):
+        runs_u = where in (0, 2)
+        space = Space(
+            knots if runs_u else each.knots_u, each.knots_v if runs_u else knots, *each.degrees
+        )
+        made.append(_with_knots(each, "u" if runs_u else "v", space))
+    return made[0], made[1]
+
+
+def _mean(one: BSplineCurve, other: BSplineCurve, factor: float) -> BSplineCurve:
+    return replace(one, points=(one.points + factor * other.points) / 2)
+
+
+def _with_rows(
+    surface: BSplineSurface, side: int, edge: Edge, factor: float, grade: Grade
+) -> BSplineSurface:
+    """Return a surface whose border and next rows have an edge's place and derivatives."""
+    points = surface.points.copy()
+    rows = side_rows(points, side)
+    knots = surface.knots_u if side in (1, 3) else surface.knots_v
+    degree = surface.degrees[0 if side in (1, 3) else 1]
+    near, far = steps_inward(knots, degree, side)
+    rows[0] = edge.curve.points
+    if grade == "G0":
+        return replace(surface, points=points)
+    first = factor * edge.first.points
+    rows[1] = rows[0] + near * first
+    if grade == "G2" and degree > 1 and len(rows) > 4:
+        second = factor**2 * edge.second.points
+        rows[2] = rows[1] + far * (first + degree * near / (degree - 1) * second)
+    return replace(surface, points=points)

@@ -1,0 +1,186 @@
+"""Patches drawn, picked and joined, and surfaces altered, with real hands in the real window."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from tests.bench.conftest import SHIFT, Hands
+from usual_clay.bench.edits.surfaces import reshape_surface
+from usual_clay.bench.stage.pane import Pane
+from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.parts import evenly
+from usual_clay.files.job_file import read_job, write_job
+from usual_clay.job.items import Curve, Scan, Surface
+
+# Corners and points on the way, x and z on the lure's side; with Shift the latter.
+GILL = ((19, -5, 0), (24, -5.3, 1), (28.9, -5, 0), (29, 0, 1), (28.2, 5, 0), (19, 5, 0))
+
+
+@pytest.fixture
+def side(with_demo: Hands) -> tuple[Hands, Pane]:
+    """The true side view as the large one, close to the gill plate, without curves."""
+    session, window = with_demo.session, with_demo.window
+    for item in [*session.job.all(Curve), *session.job.all(Surface)]:
+        session.set_flag(item.id, "visible", False)
+    session.choose(None)
+    window.set_station("Surface")
+    window.stage.swap()
+    with_demo.wait()
+    pane = window.stage.large
+    pane.move_camera(replace(pane.view.camera, focus=np.array([24.0, -10, 0]), height=22))
+    with_demo.wait()
+    return with_demo, pane
+
+
+def named(hands: Hands, name: str) -> Surface:
+    return next(s for s in hands.session.job.all(Surface) if s.name == name)
+
+
+def click(hands: Hands, pane, x: float, z: float, held=Qt.KeyboardModifier.NoModifier) -> None:
+    hands.click_at((x, -10.0, z), held, pane)
+
+
+def test_a_patch_is_drawn_by_its_corners_and_follows_them(side, tmp_path) -> None:
+    hands, pane = side
+    session = hands.session
+    QTest.mouseClick(hands.window.rail.tools["patch"], Qt.MouseButton.LeftButton)
+    card = hands.window.cards.card
+    for x, z, passing in GILL[:-1]:
+        click(hands, pane, x, z, SHIFT if passing else Qt.KeyboardModifier.NoModifier)
+    assert card.about.text() == "3 of 4 corners set"
+    assert len([c for c in session.shown.all(Curve) if c.id not in session.job.items]) == 2
+    click(hands, pane, 23, 4.9)
+    # A wrong corner is taken back, and set again where it belongs.
+    hands.press("Take back")
+    click(hands, pane, *GILL[-1][:2])
+    assert "points inside lie within" in card.words.text()
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    patch = session.chosen_surface()
+    assert patch.name == "Patch 1"
+    report = session.job.report(patch)
+    assert report.at_share < 0.06
+    borders = [session.job.get(i, Curve) for i in patch.recipe.sources[1:5]]
+    for border in borders:
+        assert np.abs(foot_points(patch.geometry, evenly(border.geometry, 60)).signed).max() < 1e-6
+    hands.key(Qt.Key.Key_T, widget=pane)
+    assert session.job.report(session.chosen_surface()).met
+    # A point on a border is dragged; border and patch lie on the scan again.
+    session.choose(borders[0].id)
+    before = session.chosen_fitted().recipe.settings.array
+    x, y, _ = pane.view.project(before[[1]])[0]
+    start = QPoint(round(x), round(y))
+    hands.drag([start, start + QPoint(0, 6), start + QPoint(0, 16)], widget=pane)
+    border = session.job.get(borders[0].id, Curve)
+    assert not np.allclose(border.recipe.settings.array[1], before[1])
+    again = named(hands, "Patch 1")
+    assert np.abs(foot_points(again.geometry, evenly(border.geometry, 60)).signed).max() < 1e-6
+    assert len(again.inside) > len(patch.inside)
+    # It is kept with the job.
+    write_job(tmp_path / "a.uclay", session.job)
+    kept = read_job(tmp_path / "a.uclay")
+    twin = next(s for s in kept.all(Surface) if s.name == "Patch 1")
+    assert (twin.inside == again.inside).all()
+    assert kept.measured(twin) is not None
+
+
+def test_four_curves_are_picked_and_a_neighbour_is_gone_on_from(side) -> None:
+    hands, _ = side
+    session = hands.session
+    back = named(hands, "Back patch")
+    names = ["Widest line", "Belly arch, rear", "Widest line twin", "Belly arch, front"]
+    hands.window.patch()
+    card = hands.window.cards.card
+    hands.press("pick")
+    for name, box in zip(names, card.sides, strict=True):
+        box.setCurrentIndex(box.findText(name))
+    hands.wait()
+    assert "points inside lie within" in card.words.text()
+    hands.press("Keep")
+    patch = session.chosen_surface()
+    line = next(c for c in session.job.all(Curve) if c.name == "Widest line").geometry
+    before = edge_joint(back.geometry, patch.geometry, line).angle.max()
+    card = hands.window.cards.card
+    hands.press("G1", card.joints.grades[0])
+    patch = session.chosen_surface()
+    after = edge_joint(back.geometry, patch.geometry, line).angle.max()
+    assert after < 0.1 * before
+    assert "on from Back patch: gap up to 0.0000 mm" in card.joints.words[0].text()
+    # What no neighbour lies beside is told.
+    hands.press("G1", card.joints.grades[1])
+    assert "No other surface" in hands.window.cards.told.text()
+    assert session.chosen_surface().recipe.settings.joints[1] == "G0"
+
+
+def test_control_points_are_boxed_weighed_and_added_where_needed(side) -> None:
+    hands, pane = side
+    session, window = hands.session, hands.window
+    patch = named(hands, "Gill plate patch")
+    session.set_flag(patch.id, "visible", True)
+    session.choose(patch.id)
+    window.stage.switch("scan", False)
+    hands.press("shape")
+    seen = pane.view.project(patch.geometry.points.reshape(-1, 3))[:, :2]
+    (left, top), (right, bottom) = np.rint(seen.min(axis=0) - 20), np.rint(seen.max(axis=0) + 20)
+    middle = round((top + bottom) / 2)
+    box = [QPoint(int(x), int(y)) for x, y in ((left, top), (left + 30, top + 30), (right, middle))]
+    hands.drag(box, widget=pane)
+    inside = set(np.flatnonzero(seen[:, 1] < middle).tolist())
+    assert session.control_points == inside
+    card = hands.window.cards.card
+    card.shape.weight.setValue(2.0)
+    hands.wait()
+    weights = session.chosen_surface().geometry.weights
+    assert (weights.ravel()[sorted(inside)] == 2.0).all()
+    card.shape.weight.setValue(1.0)
+    hands.wait()
+    assert session.chosen_surface().geometry.weights is None
+    shape = session.chosen_surface().geometry
+    session.choose_points(())
+    places = shape.points.copy()
+    places[3:5, 4:7, 1] -= 0.4
+    reshape_surface(session, session.chosen_surface(), replace(shape, points=places), "dent")
+    bad = session.job.report(session.chosen_surface()).at_share
+    hands.press("Add where needed")
+    assert "where the error is greatest" in window.cards.told.text()
+    assert session.chosen_surface().control_points > patch.control_points
+    hands.press("Pull to scan")
+    assert session.job.report(session.chosen_surface()).at_share < 0.8 * bad
+
+
+def test_a_surface_is_split_matched_again_and_extended(side) -> None:
+    hands, pane = side
+    session, window = hands.session, hands.window
+    session.choose(named(hands, "Gill plate patch").id)
+    hands.press("make")
+    hands.press("Split ...")
+    assert "Parts of" in window.cards.card.words.text()
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    first, part = named(hands, "Gill plate patch"), named(hands, "Gill plate patch part 2")
+    # Each part is judged by the scan over it alone.
+    assert all(session.job.report(each).at_share < 0.05 for each in (first, part))
+    moved = part.geometry.points + np.array([0, -0.3, 0])
+    lying = replace(part.geometry, points=moved)
+    session.commit(session.job.changed(part.id, geometry=lying), "push")
+    session.choose(first.id)
+    hands.press("make")
+    hands.press("Match ...")
+    card = window.cards.card
+    card.sources[1].setCurrentIndex(card.sources[1].findData(part.id))
+    hands.press("both")
+    assert "Gap up to 0.0000 mm" in card.words.text()
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    other = named(hands, "Gill plate patch part 2")
+    assert not np.allclose(other.geometry.points, moved)
+    hands.press("Extend ...")
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    assert "longer" in window.cards.told.text()
+    for _ in range(2):
+        hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=pane)
+    assert named(hands, "Gill plate patch part 2").geometry.points == pytest.approx(moved)
+    assert next(session.job.all(Scan)) is not None
