@@ -91,6 +91,37 @@ print(*whole[5:])
 print(*pictures[5:])
 """
 
+# The same gesture on the net of a rich surface over 50,000 points of a scan.
+DRAG_SURFACE = (
+    DRAG[: DRAG.index("s = np.linspace")]
+    + """
+from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.bench.edits.drapes import start_drape
+from usual_clay.job.items import Region, Scan
+x, y = np.meshgrid(np.linspace(0, 100, 250), np.linspace(0, 60, 200), indexing="ij")
+z = 6 * np.sin(x / 20) * np.cos(y / 25) + np.random.default_rng(0).normal(0, 0.02, x.shape)
+mesh = TriangleMesh(np.stack([x, y, z], axis=2).reshape(-1, 3), grid_triangles(250, 200))
+scan = Scan(id=session.job.new_id("scan"), name="Field", mesh=mesh)
+session.commit(session.job.with_item(scan), "scan")
+region = Region(id=session.job.new_id("region"), name="All", scan=scan.id,
+                vertices=np.arange(len(mesh.vertices)))
+session.commit(session.job.with_item(region), "region")
+settle(window)
+start_drape(session, region, DrapeSettings(30, 30, reach=0.02))
+settle(window)
+window.set_station("Surface")
+window.cards.card.turn_to("shape")
+window.stage.switch("scan", False)
+settle(window)
+pane = window.stage.free
+"""
+    + DRAG[DRAG.index("drawn = [0.0]") :].replace(
+        "curve.geometry.points[[20]]", "curve.geometry.points[[14], 15]"
+    )
+)
+
 
 def seconds(work: Callable[[], object]) -> float:
     start = time.perf_counter()
@@ -286,14 +317,16 @@ def tracing(runs: int = 3) -> None:
 
 
 def dragging() -> None:
-    """A control point of a 40-point curve dragged in the window, judged by 10,000 points."""
+    """Control points dragged in the window: of a 40-point curve, and of a 30 x 30 surface."""
     environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
-    ran = subprocess.run(
-        [sys.executable, "-c", DRAG], env=environment, capture_output=True, text=True, check=True
-    )
-    whole, drawn = (np.array(line.split(), dtype=float) for line in ran.stdout.splitlines()[-2:])
-    say("a move of a dragged control point, picture and all", list(whole), "ms", "")
-    say("of it our own work, without the renderer's", list(whole - drawn), "ms", "under 33")
+    for what, script in (("curve", DRAG), ("surface", DRAG_SURFACE)):
+        ran = subprocess.run(
+            [sys.executable, "-c", script], env=environment, capture_output=True, text=True,
+            check=True,
+        )  # fmt: skip
+        whole, drawn = (np.array(row.split(), dtype=float) for row in ran.stdout.splitlines()[-2:])
+        say(f"a move of a {what}'s control point, picture and all", list(whole), "ms", "")
+        say("of it our own work, without the renderer's", list(whole - drawn), "ms", "under 33")
 
 
 def large_scan() -> None:

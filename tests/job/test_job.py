@@ -17,7 +17,7 @@ from usual_clay.job.remake import basis_of, is_stale, remake, stale
 
 
 def back(job: Job) -> Surface:
-    return next(job.all(Surface))
+    return next(surface for surface in job.all(Surface) if surface.name == "Back drape")
 
 
 def region(job: Job) -> Region:

@@ -44,6 +44,8 @@ ASKED = {
     "patch": ("patch", "PatchCard"),
     "task": ("task", "TaskCard"),
     "relations": ("relations", "RelationsCard"),
+    "sections": ("sections", "SectionsCard"),
+    "shape scan": ("shape_scan", "ShapeScanCard"),
     "keys": ("keys", "KeysCard"),
 }
 
@@ -59,6 +61,8 @@ class CardHolder(QWidget):
         self.setObjectName("panel")
         self._actions, self._look_at = actions, look_at
         self._made: dict[str, Card] = {}
+        # What a card is given of the window besides.
+        self.more: dict[str, tuple] = {}
         self.start, self.job = StartCard(session, actions.run), JobCard(session, actions.run)
         self._asked: str | None = None
         self.card: Card = self.start
@@ -92,6 +96,7 @@ class CardHolder(QWidget):
             if name in ASKED:
                 module, kind = ASKED[name]
                 more: tuple = (self._actions, self.put_away) if name == "keys" else (self.put_away,)
+                more += self.more.get(name, ())
             else:
                 module, kind = next(pair for pair in OF_KIND.values() if pair[0] == name)
                 takes_run = name in ("scan", "region", "points", "curve", "drape")

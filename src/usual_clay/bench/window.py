@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -18,6 +19,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSplitter,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -35,6 +37,8 @@ from usual_clay.bench.finder import Finder
 from usual_clay.bench.gestures import brush, drag_points, outline_select, pick, shape, spread
 from usual_clay.bench.hint_line import HintLine
 from usual_clay.bench.session import Session
+from usual_clay.bench.sheet import HINT as SHEET_HINT
+from usual_clay.bench.sheet import Sheet
 from usual_clay.bench.shelf import Shelf
 from usual_clay.bench.stage.scene import Target
 from usual_clay.bench.stage.stage import Stage
@@ -88,7 +92,9 @@ class Window(QMainWindow):
         self.shelf = Shelf(self.session)
         self.hint_line = HintLine(self.session)
         fill(self.table, self)
+        self.sheet = Sheet(self.session)
         self.cards = CardHolder(self.session, self.table, self.look_at_picture)
+        self.cards.more["sections"] = (self.sheet, self.show_sheet)
         self.finder = Finder(self.table, self)
         self._lay_out()
         self._connect()
@@ -103,7 +109,11 @@ class Window(QMainWindow):
         middle = QSplitter(Qt.Orientation.Vertical)
         middle.setHandleWidth(1)
         middle.setChildrenCollapsible(False)
-        middle.addWidget(self.stage)
+        # The sheet of sections takes the place of the views while it is asked for.
+        self.views = QStackedWidget()
+        self.views.addWidget(self.stage)
+        self.views.addWidget(self.sheet)
+        middle.addWidget(self.views)
         middle.addWidget(self.balance)
         middle.setStretchFactor(0, 1)
         middle.setSizes([558, 170])
@@ -151,7 +161,9 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{session.job.name}{mark} · Usual Clay")
         hint = session.marking.hint if session.marking is not None else HINTS[session.tool]
         picture = session.shown.get(session.chosen, Picture)
-        if session.tool is None and self.cards.asks_for("task"):
+        if session.tool is None and self.cards.asks_for("sections"):
+            hint = SHEET_HINT
+        elif session.tool is None and self.cards.asks_for("task"):
             hint = "What it would make is shown. <b>Enter</b> keeps it, <b>Esc</b> drops it."
         elif session.tool is None and picture is not None and not picture.locked:
             hint = PICTURE_HINT
@@ -277,6 +289,39 @@ class Window(QMainWindow):
         self.session.take_tool(None)
         self.stage.switch("scan", True)
         self.cards.ask("patch").offer()
+
+    def show_sheet(self, shown: bool) -> None:
+        """Show the sheet of sections in place of the views, or these again."""
+        self.views.setCurrentWidget(self.sheet if shown else self.stage)
+
+    def double(self) -> None:
+        """Add a second surface like the chosen one, and choose it."""
+        surface = self.session.job.get(self.session.chosen, Surface)
+        if surface is None:
+            self.session.told.emit("trouble", "Choose a surface in the Shelf first.")
+            return
+        job = self.session.job
+        name = job.free_name(f"{surface.name} 2")
+        made = replace(surface, id=job.new_id("surface"), name=name, locked=False)
+        self.session.add(made, f"double {surface.name}")
+
+    def shape_scan(self) -> None:
+        """Let the scan follow a surface from how it was to how it is."""
+        if len(list(self.session.job.all(Surface))) < 2:
+            self.session.told.emit("trouble", "It takes two surfaces, as it was and as it is:"
+                                   " double one, and shape one of the two.")  # fmt: skip
+            return
+        self.session.take_tool(None)
+        self.cards.ask("shape scan").offer()
+
+    def sections(self) -> None:
+        """Cut the chosen surface and its scan, side by side."""
+        if self.session.chosen_surface() is None:
+            self.session.told.emit("trouble", "Choose a surface in the Shelf first.")
+            return
+        self.session.take_tool(None)
+        self.cards.ask("sections").offer()
+        self._refresh()
 
     def look_at_picture(self, picture: Picture) -> None:
         """Turn the side light square-on to a picture."""

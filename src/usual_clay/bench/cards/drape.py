@@ -144,6 +144,11 @@ class DrapeCard(Card):
                 for kind, words in row
             ]
             self.add_buttons(*made, into=column)
+        double = button("Double", "A second one like it, to try a change on",
+                        clicked=partial(run, "double"))  # fmt: skip
+        scan = button("Shape the scan ...", "The scan follows this surface's change",
+                      clicked=partial(run, "shape scan"))  # fmt: skip
+        self.add_buttons(double, scan, into=column)
         return page
 
     def _add_result(self, run: Callable[[str], None]) -> None:

@@ -14,7 +14,7 @@ from vtkmodules.vtkCommonDataModel import vtkPolyData
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
-from usual_clay.bench.stage.portrait import Judge, Portrait, make_portrait
+from usual_clay.bench.stage.portrait import Judge, Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import (
     curve_layer,
     curve_points_shown,
@@ -239,8 +239,29 @@ class Scene(QObject):
         known = self._portraits.get(surface.id)
         wanted = (surface.geometry, None if region is None else region.vertices)
         if known is None or not _same(known[0], wanted):
-            self._ask_portrait(surface, region, wanted)
+            known = self._followed(surface, region, wanted, known)
+            if known is None or not _same(known[0], wanted):
+                self._ask_portrait(surface, region, wanted)
         return None if known is None else known[1]
+
+    def _followed(
+        self,
+        surface: Surface,
+        region: Region | None,
+        wanted: tuple,
+        known: tuple[tuple, Portrait] | None,
+    ) -> tuple[tuple, Portrait] | None:
+        """Let a portrait follow a few control points at once, as while a hand drags them."""
+        if known is None or known[0][1] is not wanted[1]:
+            return known
+        judge = self._judge_key(region)
+        if judge is None and region is not None:
+            return known
+        made = followed(known[1], surface.geometry, judge)
+        if made is None:
+            return known
+        self._portraits[surface.id] = (wanted, made)
+        return self._portraits[surface.id]
 
     def _ask_portrait(self, surface: Surface, region: Region | None, wanted: tuple) -> None:
         work, key = self.session.work, f"portrait {surface.id}"

@@ -19,6 +19,10 @@ MOST_TRIANGLES = 20_000
 HOLE = 0.25
 # So many triangles of a map may lie upside down, as a share: slivers at ragged borders.
 MOST_FOLDED = 0.01
+# Lengths of a map may be so many times larger in one place than in another.
+MOST_STRETCHED = 8.0
+# An end of a tube is at least this share of the mean way round it.
+END = 0.2
 PLACES = 48
 
 
@@ -56,10 +60,19 @@ def border_loops(vertices: Floats, triangles: Ints) -> list[tuple[float, Ints]]:
 
 
 def is_tube(vertices: Floats, triangles: Ints) -> bool:
-    """Tell whether a region has two ends, so that it may run round."""
+    """Tell whether a region has two ends, so that it may run round.
+
+    Two small holes in what is nearly closed are no ends.
+    """
     coarse, faces, _ = _coarse(vertices, triangles)
     loops = border_loops(coarse, faces)
-    return sum(length > HOLE * loops[0][0] for length, _ in loops) == 2
+    ends = [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
+    if len(ends) != 2:
+        return False
+    middles = [coarse[ring].mean(axis=0) for _, ring in ends]
+    apart = float(np.linalg.norm(middles[0] - middles[1]))
+    way = float(_sizes(coarse, faces).sum()) / max(apart, 1e-12)
+    return ends[1][0] > END * way
 
 
 def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
@@ -162,10 +175,7 @@ def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
     flat, _ = igl.lscm(points, faces, pins, np.array([[0.0, 0.0], [1.0, 0.0]]))
     flat = np.asarray(flat)
     mapped = _areas(flat, faces)
-    own = np.linalg.norm(
-        np.cross(points[faces[:, 1]] - points[faces[:, 0]],
-                 points[faces[:, 2]] - points[faces[:, 0]]), axis=1
-    )  # fmt: skip
+    own = 2 * _sizes(points, faces)
     if mapped.sum() < 0:
         flat = flat * [1.0, -1.0]
         mapped = -mapped
@@ -174,8 +184,21 @@ def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
         raise FlatError(
             f"it folds over when it is laid flat, too ({100 * folded:.0f} % of its triangles)"
         )
+    low, high = np.quantile(mapped / np.maximum(own, 1e-300), [0.02, 0.98])
+    stretched = float(np.sqrt(high / max(low, 1e-300)))
+    if stretched > MOST_STRETCHED:
+        raise FlatError(
+            f"parts of it would be stretched {stretched:.0f} times more than others when it is laid"
+            " flat"
+        )
     flat = flat * np.sqrt(own.sum() / mapped.sum())
     return flat - flat.min(axis=0)
+
+
+def _sizes(points: Floats, faces: Ints) -> Floats:
+    """Return the areas of triangles in space."""
+    a, b, c = (points[faces[:, k]] for k in range(3))
+    return np.asarray(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2, dtype=np.float64)
 
 
 def _areas(flat: Floats, faces: Ints) -> Floats:
@@ -209,12 +232,8 @@ def _tube(points: Floats, faces: Ints, start: Ints, end: Ints) -> tuple[Floats, 
     extra = splu(grounded.tocsc()).solve(right)
     v = (angle / (2 * np.pi) + extra) % 1.0
     edge_i, edge_j = i[i < j], j[i < j]
-    length, turn = _scale(points, edge_i, edge_j, u, v)
-    area = 0.5 * np.linalg.norm(
-        np.cross(points[faces[:, 1]] - points[faces[:, 0]],
-                 points[faces[:, 2]] - points[faces[:, 0]]), axis=1
-    ).sum()  # fmt: skip
-    way = float(area / max(length[-1], 1e-12)) if turn else 0.0
+    length = _scale(points, edge_i, edge_j, u, v)
+    way = float(_sizes(points, faces).sum() / max(length[-1], 1e-12))
     u = np.interp(u, np.linspace(0, 1, PLACES + 1), length)
     return np.stack([u, v * way], axis=1), way
 
@@ -236,7 +255,7 @@ def _round_angle(points: Floats, u: Floats) -> Floats:
     return np.arctan2(own @ np.cross(along, down), own @ down) % (2 * np.pi)
 
 
-def _scale(points: Floats, i: Ints, j: Ints, u: Floats, v: Floats) -> tuple[Floats, bool]:
+def _scale(points: Floats, i: Ints, j: Ints, u: Floats, v: Floats) -> Floats:
     """Return lengths along the tube up to `PLACES` even steps of u."""
     way = np.linalg.norm(points[j] - points[i], axis=1)
     rise = np.abs(u[j] - u[i])
@@ -249,6 +268,6 @@ def _scale(points: Floats, i: Ints, j: Ints, u: Floats, v: Floats) -> tuple[Floa
     mean = np.divide(gone, risen, out=np.full(PLACES, np.nan), where=risen > 0)
     known = np.isfinite(mean)
     if not known.any():
-        return np.linspace(0, 1, PLACES + 1), True
+        return np.linspace(0, 1, PLACES + 1)
     mean = np.interp(np.arange(PLACES), np.flatnonzero(known), mean[known])
-    return np.concatenate([[0.0], np.cumsum(mean / PLACES)]), True
+    return np.concatenate([[0.0], np.cumsum(mean / PLACES)])
