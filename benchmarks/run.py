@@ -329,6 +329,40 @@ def dragging() -> None:
         say("of it our own work, without the renderer's", list(whole - drawn), "ms", "under 33")
 
 
+def live_surface() -> None:
+    """New feet, figures and colours of a 30 x 30 surface over 50,000 points, a move at a time."""
+    from usual_clay.bench.stage.colours import as_bytes, deviation_colours
+    from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
+    from usual_clay.core.check.deviation import judge
+    from usual_clay.core.check.live import live_feet
+    from usual_clay.core.scan.closest import MeshTree
+    from usual_clay.core.spline.tessellate import grid_triangles
+
+    x, y = np.meshgrid(np.linspace(0, 100, 250), np.linspace(0, 60, 200), indexing="ij")
+    z = 6 * np.sin(x / 20) * np.cos(y / 25)
+    points = np.stack([x, y, z], axis=2).reshape(-1, 3)
+    points[:, 2] += np.random.default_rng(0).normal(0, 0.02, len(points))
+    up = np.tile([0.0, 0.0, 1.0], (len(points), 1))
+    surface = drape(Sample(points, up), DrapeSettings(30, 30, reach=0.02)).surface
+    live = live_feet(surface, points)
+    judging = Judge(MeshTree(points, grid_triangles(250, 200)), 0.4)
+    portrait = make_portrait(surface, judging)
+    aim, times = Aim(0.05), []
+    for k in range(30):
+        net = surface.points.copy()
+        net[14, 15, 2] += 0.05 * (k + 1)
+        moved = replace(surface, points=net)
+        start = time.perf_counter()
+        live = live.follow(moved)
+        judge(live.signed, aim)
+        now = followed(portrait, moved, judging)
+        assert now is not None
+        portrait = now
+        as_bytes(deviation_colours(portrait.signed, aim.tolerance, 0.15))
+        times.append(1e3 * (time.perf_counter() - start))
+    say("a moved control point of 30 x 30: feet, figures, colours", times, "ms", "under 33")
+
+
 def large_scan() -> None:
     """A million triangles: opening, brushing, memory."""
     from trimesh.creation import icosphere
@@ -370,6 +404,7 @@ if __name__ == "__main__":
     adaptive()
     tracing()
     dragging()
+    live_surface()
     starting()
     large_scan()
     many_points()

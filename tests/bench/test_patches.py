@@ -184,3 +184,66 @@ def test_a_surface_is_split_matched_again_and_extended(side) -> None:
         hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=pane)
     assert named(hands, "Gill plate patch part 2").geometry.points == pytest.approx(moved)
     assert next(session.job.all(Scan)) is not None
+
+
+def test_sections_lie_side_by_side_and_one_is_dragged(with_demo: Hands) -> None:
+    hands, session, window = with_demo, with_demo.session, with_demo.window
+    session.choose(named(hands, "Belly patch").id)
+    window.set_station("Check")
+    QTest.mouseClick(window.rail.tools["sections"], Qt.MouseButton.LeftButton)
+    hands.wait()
+    sheet, card = window.sheet, window.cards.card
+    assert sheet.isVisible()
+    assert not window.stage.isVisible()
+    assert len(sheet.cuts) == 6
+    assert all(np.quantile(np.abs(cut.signed), 0.9) < 0.06 for cut in sheet.cuts)
+    card.count.setValue(3)
+    hands.wait()
+    assert len(sheet.cuts) == 3
+    # The middle of the second section is dragged down: the surface follows there.
+    line = sheet.cuts[1].surface[0]
+    place = line[int(np.argmin(line[:, 2]))]
+    x, y = sheet.on_paper(1, place[None])[0]
+    start = QPoint(round(x), round(y))
+    before = session.chosen_surface()
+    hands.drag([start, start + QPoint(0, 4), start + QPoint(0, 12)], widget=sheet)
+    after = session.chosen_surface()
+    assert after.recipe is None
+    lower = foot_points(after.geometry, place[None]).feet[0, 2]
+    # A drawing shows all of them to one scale: as many pixels are as many mm.
+    down = 12 / sheet._middle_and_scale()[1]
+    assert place[2] - lower == pytest.approx(down, rel=0.15)
+    assert session.job.report(after).at_share > 2 * session.job.report(before).at_share
+    hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=sheet)
+    assert session.chosen_surface().geometry is before.geometry
+    hands.key(Qt.Key.Key_Escape, widget=sheet)
+    assert window.stage.isVisible()
+
+
+def test_the_scan_is_shaped_by_a_surface_that_was_doubled(side) -> None:
+    hands, _ = side
+    session, window = hands.session, hands.window
+    patch = named(hands, "Gill plate patch")
+    session.choose(patch.id)
+    window.double()
+    double = session.chosen_surface()
+    assert double.name == "Gill plate patch 2"
+    places = double.geometry.points.copy()
+    places[2:-2, 3:-3, 1] -= 0.5
+    reshape_surface(session, double, replace(double.geometry, points=places), "swell")
+    window.shape_scan()
+    hands.wait()
+    card = window.cards.card
+    assert card.before.currentText() == "Gill plate patch"
+    card.fade.set_value(1.0)
+    card.refresh()
+    hands.wait()
+    assert "points follow, by up to 0." in card.words.text()
+    old = next(session.job.all(Scan))
+    hands.press("Keep")
+    shaped = session.job.get(session.chosen, Scan)
+    assert shaped.name == "Lure scan shaped"
+    assert not session.job.get(old.id, Scan).visible
+    moved = np.linalg.norm(shaped.mesh.vertices - old.mesh.vertices, axis=1)
+    assert set(np.flatnonzero(moved > 1e-9)) <= set(patch.inside.tolist())
+    assert 0.3 < moved.max() < 0.6

@@ -20,8 +20,11 @@ from usual_clay.core.build.surface_edits import (
     moved_by,
     with_border,
 )
+from usual_clay.core.check.cuts import cut_mesh, cut_surface, pulled
 from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.fit.meet import edge_of
+from usual_clay.core.scan.follow import follow_surface
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import SplineError, even_knots, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot
@@ -31,7 +34,9 @@ from usual_clay.core.spline.surface import (
     isocurve,
     surface_grid,
     surface_normals,
+    surface_points,
 )
+from usual_clay.core.spline.tessellate import grid_triangles
 
 AT = np.linspace(0, 1, 25)
 
@@ -147,3 +152,58 @@ def test_what_cannot_meet_is_told() -> None:
     folded = replace(back, points=back.points - [30, 0, 0.5])
     with pytest.raises(SplineError, match="folds back over"):
         matched(folded, sheet(), MatchSettings("G1"))
+
+
+# ---- sections, and the scan that follows -----------------------------------------------------
+
+
+def sheet_mesh(surface: BSplineSurface, off: float) -> TriangleMesh:
+    """A mesh that lies `off` mm above a surface, square to it."""
+    at = np.linspace(0.001, 0.999, 160)
+    uu, vv = (g.ravel() for g in np.meshgrid(at, at, indexing="ij"))
+    points = surface_grid(surface, at, at).reshape(-1, 3)
+    points = points + off * surface_normals(surface, uu, vv)
+    return TriangleMesh(points, grid_triangles(160, 160))
+
+
+def test_sections_of_scan_and_surface_lie_side_by_side() -> None:
+    surface = sheet()
+    scan = cut_mesh(sheet_mesh(surface, 0.3), 0, [5.0, 15.0, 200.0])
+    cuts = cut_surface(surface, 0, [5.0, 15.0, 200.0], scan)
+    for cut, at in zip(cuts[:2], (5.0, 15.0), strict=True):
+        line = np.concatenate(cut.surface)
+        assert line[:, 0] == pytest.approx(at)
+        assert np.abs(foot_points(surface, line).signed).max() < 0.02
+        assert len(cut.signed) > 100
+        assert np.median(cut.signed) == pytest.approx(0.3, abs=0.005)
+    assert cuts[2].surface == ()
+    assert len(cuts[2].signed) == 0
+
+
+@pytest.mark.parametrize("rational", [False, True])
+def test_a_surface_is_pulled_to_where_the_hand_goes(rational: bool) -> None:
+    weights = np.random.default_rng(2).uniform(0.5, 2, (7, 6)) if rational else None
+    surface = replace(sheet(), weights=weights)
+    by = np.array([0.1, -0.2, 0.7])
+    made = pulled(surface, 0.37, 0.62, by)
+    before, after = (surface_points(s, [0.37], [0.62])[0] for s in (surface, made))
+    assert after - before == pytest.approx(by)
+    assert (made.points != surface.points).any(axis=2).sum() <= 16
+
+
+def test_a_scan_follows_a_surface_and_keeps_its_small_features() -> None:
+    before = sheet()
+    lifted = before.points.copy()
+    lifted[2:5, 2:4, 2] += 1.5
+    after = replace(before, points=lifted)
+    mesh = sheet_mesh(before, 0.3)
+    inside = np.arange(len(mesh.vertices))
+    made = follow_surface(mesh, inside, before, after, fade=2.0)
+    feet = foot_points(after, made.vertices)
+    middle = (np.abs(feet.u - 0.5) < 0.3) & (np.abs(feet.v - 0.5) < 0.3)
+    assert feet.signed[middle] == pytest.approx(0.3, abs=0.01)
+    assert np.abs(made.vertices - mesh.vertices).max() > 0.8
+    rim = np.abs(mesh.vertices[:, 1] - mesh.vertices[:, 1].min()) < 0.12
+    assert np.abs(made.vertices - mesh.vertices)[rim].max() < 0.02
+    with pytest.raises(SplineError, match="not one before and after"):
+        follow_surface(mesh, inside, before, insert_knot(after, 0.4), 1.0)

@@ -114,7 +114,8 @@ def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Shaped
     sight = pane.view.camera.sight
     along = _held(pane.hold, points, grabbed, curve, (origin, direction))
     if along is None:
-        pane.snapped = snap(pane, at.x, at.y, curve.id)
+        faces = pane.session.point_kind == "through"
+        pane.snapped = snap(pane, at.x, at.y, curve.id, faces)
         if pane.snapped is not None:
             return pane.snapped.place - start
         share = float((start - origin) @ sight) / float(direction @ sight)

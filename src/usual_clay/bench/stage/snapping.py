@@ -43,7 +43,9 @@ class Snap:
     words: str
 
 
-def snap(pane: Pane, x: float, y: float, but: ItemId | None = None) -> Snap | None:
+def snap(
+    pane: Pane, x: float, y: float, but: ItemId | None = None, faces: bool = True
+) -> Snap | None:
     """Return what lies under the cursor to be drawn to; points before curves, then the grid.
 
     Parameters
@@ -52,6 +54,9 @@ def snap(pane: Pane, x: float, y: float, but: ItemId | None = None) -> Snap | No
         In the view's pixels.
     but : str, optional
         The curve that is being dragged: it is not drawn to itself.
+    faces : bool
+        Whether it is drawn onto scans and surfaces where nothing else is near: control points,
+        which lie off what they shape, are not.
     """
     if pane.session.snapping == "nothing":
         return None
@@ -71,6 +76,8 @@ def snap(pane: Pane, x: float, y: float, but: ItemId | None = None) -> Snap | No
         return best[1]
     if near:
         return _on_curve(pane, near[0], x, y)
+    if not faces:
+        return None
     target = picking.under(pane.scene, pane.view, x, y)
     item = None if target is None else pane.session.shown.items.get(target.item)
     if target is not None and isinstance(item, Scan | Surface):

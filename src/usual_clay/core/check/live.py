@@ -13,6 +13,8 @@ from usual_clay.core.spline.surface import BSplineSurface
 
 # What is shown while a hand drags need not be nearer than a part in a hundred thousand.
 LIVE_STEP = 1e-5
+# A foot on a surface that is being dragged is followed so many steps from where it lay.
+LIVE_STEPS = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,7 +94,9 @@ class LiveFeet:
         at = np.flatnonzero(near)
         if len(at):
             size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
-            feet = foot_points(surface, self.points[at], (u[at], v[at]), step=1e-3 * size)
+            feet = foot_points(
+                surface, self.points[at], (u[at], v[at]), step=1e-3 * size, most=LIVE_STEPS
+            )
             u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
         return LiveFeet(self.points, surface, u, v, signed)
 

@@ -51,6 +51,7 @@ def foot_points(
     points: Floats,
     seed: tuple[Floats, Floats] | None = None,
     step: float | None = None,
+    most: int = STEPS,
 ) -> FootPoints:
     """Find the foot point of every point on a surface.
 
@@ -63,19 +64,24 @@ def foot_points(
         A point is done when its next move on the surface is shorter than this, in mm; by
         default a hundred-thousandth of the surface's size; the distance is then right to a
         small fraction of that, as its error is of second order.
+    most : int
+        Steps after which a point stays where it has come to.
     """
     points = np.asarray(points, dtype=np.float64)
     if step is None:
         step = 1e-5 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
-    feet = _settled_feet(
-        surface, points, _grid_seed(surface, points) if seed is None else seed, step
-    )
+    seed = _grid_seed(surface, points) if seed is None else seed
+    feet = _settled_feet(surface, points, seed, step, most)
     _over_seams(surface, points, step, feet)
     return feet
 
 
 def _settled_feet(
-    surface: BSplineSurface, points: Floats, seed: tuple[Floats, Floats], step: float
+    surface: BSplineSurface,
+    points: Floats,
+    seed: tuple[Floats, Floats],
+    step: float,
+    most: int = STEPS,
 ) -> FootPoints:
     u, v = seed
     result = FootPoints(
@@ -88,7 +94,7 @@ def _settled_feet(
     def stretch(bounds: tuple[int, int]) -> None:
         for start in range(*bounds, BLOCK):
             part = slice(start, min(start + BLOCK, bounds[1]))
-            _settle(surface, np.ascontiguousarray(points[part].T), step, result, part)
+            _settle(surface, np.ascontiguousarray(points[part].T), (step, most), result, part)
 
     count = len(points)
     if count < THREADED:
@@ -129,14 +135,19 @@ def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]
 
 
 def _settle(
-    surface: BSplineSurface, points: Floats, step: float, result: FootPoints, part: slice
+    surface: BSplineSurface,
+    points: Floats,
+    stop: tuple[float, int],
+    result: FootPoints,
+    part: slice,
 ) -> None:
-    """Move one block of points, given as (3, n), to its feet."""
+    """Move one block of points, given as (3, n), to its feet, in at most so many steps."""
+    step, most = stop
     u, v = result.u[part], result.v[part]
     best = np.full(points.shape[1], np.inf)
     going = np.arange(points.shape[1])
     trial_u, trial_v = u.copy(), v.copy()
-    for _ in range(STEPS):
+    for _ in range(most):
         derived = surface_derivatives(surface, trial_u, trial_v, 2)
         gap = derived[0] - points[:, going]
         distance = np.einsum("in,in->n", gap, gap)
