@@ -363,6 +363,38 @@ def live_surface() -> None:
     say("a moved control point of 30 x 30: feet, figures, colours", times, "ms", "under 33")
 
 
+def growth() -> None:
+    """How the cost of a drape grows with its points, and the memory that each of them takes."""
+    script = """
+import resource, sys, time
+import numpy as np
+from usual_clay.core.fit.drape import DrapeSettings, drape
+from usual_clay.core.fit.sample import Sample
+count = int(sys.argv[1])
+random = np.random.default_rng(0)
+x, y = random.uniform(0, 100, count), random.uniform(0, 60, count)
+z = 6 * np.sin(x / 20) * np.cos(y / 25) + random.normal(0, 0.02, count)
+sample = Sample(np.stack([x, y, z], axis=1), np.tile([0.0, 0.0, 1.0], (count, 1)))
+sample.neighbours
+def peak():
+    return 1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+before = peak()
+start = time.perf_counter()
+made = drape(sample, DrapeSettings(20, 20, reach=0.02))
+print((time.perf_counter() - start) / made.rounds, (peak() - before) / count)
+"""
+    cost = {}
+    for count in (50_000, 200_000, 2_000_000):
+        ran = subprocess.run(
+            [sys.executable, "-c", script, str(count)], capture_output=True, text=True, check=True
+        )
+        cost[count], memory = (float(word) for word in ran.stdout.split())
+        say(f"memory of a drape of {count} points, for each", [memory], "B", "under 600")
+    for few, many in ((50_000, 200_000), (200_000, 2_000_000)):
+        ratio = cost[many] / cost[few] / (many / few)
+        say(f"a round's time for a point, {many} against {few}", [ratio], "x", "at most 1")
+
+
 def large_scan() -> None:
     """A million triangles: opening, brushing, memory."""
     from trimesh.creation import icosphere
@@ -405,6 +437,7 @@ if __name__ == "__main__":
     tracing()
     dragging()
     live_surface()
+    growth()
     starting()
     large_scan()
     many_points()

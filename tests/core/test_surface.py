@@ -15,10 +15,11 @@ from usual_clay.core.check.deviation import LEVELS, Aim
 from usual_clay.core.fit.budget import Candidate, front_of, knee_of, to_tolerance
 from usual_clay.core.fit.drape import DrapeSettings, drape, lay_flat
 from usual_clay.core.fit.fairness import bending_energy, fairness_of, inflections_of
-from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.frame import FrameError
+from usual_clay.core.fit.sample import Sample, sample_of_points
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.spline.basis import even_knots, greville
-from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.spline.surface import BSplineSurface, surface_grid
 from usual_clay.files.mesh_file import write_mesh
 
 NOISE = 0.012
@@ -52,8 +53,6 @@ def test_adaptive_knots_reach_the_tolerance_with_half_of_the_even_ones() -> None
     assert np.mean(np.abs(knots - 70) < 16) > 0.6
     # Judged by the truth, not by the noisy points.
     grid = lean.drape.surface
-    from usual_clay.core.spline.surface import surface_grid
-
     inside = surface_grid(grid, np.linspace(0.03, 0.97, 120), np.linspace(0.04, 0.96, 40))
     x, y, z = inside.reshape(-1, 3).T
     assert np.quantile(np.abs(z - height(x, y)), 0.95) < 0.03
@@ -169,3 +168,61 @@ def test_a_symmetric_drape_has_a_symmetric_net_and_uses_both_halves() -> None:
     turn = np.array([[0.8, -0.6, 0], [0.6, 0.8, 0], [0, 0, 1]])
     with pytest.raises(FitError, match="not laid square to the plane y = 0"):
         drape(Sample(points @ turn.T, sample.normals), DrapeSettings(nu=8, nv=7, symmetric="y"))
+
+
+# ---- robust, and what is told ----------------------------------------------------------------
+
+
+def test_spikes_and_holes_hardly_harm_the_shape() -> None:
+    """1 % spikes of up to 2 mm and three holes: at most 1.15 times the clean data's rms."""
+    random = np.random.default_rng(5)
+    clean = ridge(20_000)
+    points = clean.points.copy()
+    spikes = random.choice(len(points), len(points) // 100, replace=False)
+    points[spikes, 2] += random.uniform(0.3, 2.0, len(spikes)) * random.choice([-1, 1], len(spikes))
+    holes = ((30.0, 20.0, 6.0), (72.0, 34.0, 5.0), (100.0, 12.0, 7.0))
+    kept = np.ones(len(points), dtype=bool)
+    for x, y, radius in holes:
+        kept &= np.hypot(points[:, 0] - x, points[:, 1] - y) > radius
+    # A ragged border besides.
+    kept &= points[:, 0] > 1.5 + 1.2 * np.sin(3 * points[:, 1])
+    harmed = Sample(points[kept], clean.normals[kept])
+    settings = DrapeSettings(nu=18, nv=6, reach=0.05, smoothness=0.1)
+    off = [rms_to_truth(drape(each, settings).surface) for each in (clean, harmed)]
+    assert off[1] <= 1.15 * off[0]
+
+
+def rms_to_truth(surface: BSplineSurface) -> float:
+    inside = surface_grid(surface, np.linspace(0.04, 0.96, 150), np.linspace(0.05, 0.95, 60))
+    x, y, z = inside.reshape(-1, 3).T
+    return float(np.sqrt(np.mean((z - height(x, y)) ** 2)))
+
+
+def test_symmetry_that_the_shape_does_not_share_has_its_cost_told() -> None:
+    random = np.random.default_rng(0)
+    x, y = random.uniform(-30, 30, 6000), random.uniform(-15, 15, 6000)
+    up = np.tile([0.0, 0, 1], (6000, 1))
+    settings = DrapeSettings(nu=8, nv=6, reach=0.1, smoothness=0.1, frame="axes", symmetric="y")
+    costs = []
+    for tilt in (0.0, 0.02):
+        z = 2 * np.cos(x / 15) + 0.01 * y**2 + tilt * y
+        z = z + random.normal(0, 0.01, 6000)
+        words = drape(Sample(np.stack([x, y, z], axis=1), up), settings).words
+        assert "symmetry costs" in words
+        costs.append(float(words.split("costs ")[1].split(" mm")[0]))
+    assert costs[0] < 0.002
+    # 0.02 mm for each mm of width cannot be had on both sides.
+    assert costs[1] == pytest.approx(0.02 * 15 * 0.95 - 0.02, rel=0.1)
+
+
+def test_a_line_and_what_is_no_number_are_refused() -> None:
+    at = np.linspace(0, 50, 400)
+    line = np.stack([at, 0.2 * at, 0 * at], axis=1)
+    with pytest.raises(FrameError, match="a line"):
+        drape(Sample(line, np.tile([0.0, 0, 1], (400, 1))), DrapeSettings(nu=4, nv=4))
+    points = np.zeros((2_000_000, 3))
+    points[[7, 1_999_999], 1] = np.nan
+    with pytest.raises(FitError, match=r"2 of 2000000 points .*the first is point 8"):
+        Sample(points, points)
+    with pytest.raises(FitError, match="no finite numbers"):
+        sample_of_points(points[-50:])

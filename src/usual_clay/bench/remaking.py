@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from usual_clay.core.fit.drape import Drape, DrapeSettings, Start
-from usual_clay.core.fit.patch import PatchFit
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Progress
 from usual_clay.files.picture_file import decode
@@ -129,8 +128,8 @@ class Remaking:
             session.trouble.pop(item_id, None)
             put(result[0])
             words = getattr(result[1], "words", "")
-            if isinstance(result[1], PatchFit):
-                # Its card says it: the borders may be dragged many times.
+            if isinstance(result[1], Drape):
+                # Its card says it: what it follows may be dragged many times.
                 session.search_words[item_id] = f"{words[:1].upper()}{words[1:]}"
             elif words:
                 session.told.emit("news", f"{item.name}: {words}.")

@@ -210,12 +210,15 @@ class Drape:
         1 for a point that is believed, towards 0 for a spike.
     rounds : int
         How often parameters were corrected and the surface fitted.
+    words : str
+        What the user should know of it: what its conditions cost.
     """
 
     surface: BSplineSurface
     feet: FootPoints
     weights: Floats
     rounds: int
+    words: str = ""
 
     @property
     def start(self) -> Start:
@@ -416,7 +419,21 @@ def drape(
     count = len(own.points)
     seed = best.feet.u[:count], best.feet.v[:count]
     exact = foot_points(best.surface, own.points, seed)
-    return replace(best, feet=exact, weights=best.weights[:count])
+    words = ""
+    if settings.symmetric:
+        plain = replace(settings, symmetric="")
+        free = settled(own, plain, lay_flat(own, plain), progress=progress)
+        words = cost_of("symmetry", exact.signed, free.feet.signed)
+    return replace(best, feet=exact, weights=best.weights[:count], words=words)
+
+
+def cost_of(condition: str, held: Floats, free: Floats) -> str:
+    """Say what a condition costs in deviation: with it, and with as many points free of it."""
+    with_it, without = (float(np.quantile(np.abs(signed), 0.95)) for signed in (held, free))
+    return (
+        f"{condition} costs {max(with_it - without, 0.0):.4f} mm: 95 % of the points lie within"
+        f" {with_it:.4f} mm, within {without:.4f} mm without it"
+    )
 
 
 def settled(

@@ -19,6 +19,7 @@ from usual_clay.core.fit.drape import (
     Drape,
     KnotRule,
     Start,
+    cost_of,
     settled,
 )
 from usual_clay.core.fit.meet import GRADES, Frame, Grade, meeting
@@ -121,12 +122,9 @@ class PatchFit(Drape):
     ----------
     inside : (n,) integers
         The scan's vertices inside the borders, whose feet these are; rising.
-    words : str
-        What the user should know of it.
     """
 
     inside: Ints
-    words: str = ""
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "inside", frozen(self.inside, "int64"))
@@ -190,17 +188,33 @@ def patch(
     if start is not None and len(start[0]) != len(ground.sample.points):
         start = None
     made = settled(ground.sample, asked, ground.base, start, progress, found)
-    return finished(ground, made)
+    return finished(ground, made, asked)
 
 
-def finished(ground: Ground, made: Drape) -> PatchFit:
-    """Return a fit with exact feet, and what there is to say of it."""
+def finished(ground: Ground, made: Drape, settings: PatchSettings) -> PatchFit:
+    """Return a fit with exact feet, and what there is to say of it: what its conditions cost."""
     count = len(ground.inside)
+    words = [ground.words] if ground.words else []
+    conditions = [
+        name
+        for name, held in (("joints", bool(ground.frame.meetings)),
+                           ("symmetry", ground.base.mirror is not None))
+        if held
+    ]  # fmt: skip
     points = ground.sample.points[:count]
     exact = foot_points(made.surface, points, (made.feet.u[:count], made.feet.v[:count]))
+    if conditions:
+        # The same patch inside its borders alone, from where this one has come to.
+        frame = replace(ground.frame, meetings=())
+        base = replace(ground.base, u=made.feet.u[:count], v=made.feet.v[:count], mirror=None,
+                       least=frame.least(settings.degree), held=frame.held)  # fmt: skip
+        half = Sample(points, ground.sample.normals[:count])
+        free = settled(half, settings, base)
+        word = " and ".join(conditions)
+        words.append(cost_of(word, exact.signed, free.feet.signed))
     return PatchFit(
         made.surface, exact, made.weights[:count], made.rounds,
-        inside=ground.inside, words=ground.words,
+        inside=ground.inside, words="; ".join(words),
     )  # fmt: skip
 
 

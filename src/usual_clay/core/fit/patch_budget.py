@@ -112,7 +112,7 @@ def patch_to_tolerance(
         best = _nearest(tried)
     chosen = settings.sized(*best)
     # A start is for all the points; the choice gives its parameters only to itself.
-    fitted = finished(ground, settled(ground.sample, chosen, ground.base))
+    fitted = finished(ground, settled(ground.sample, chosen, ground.base), chosen)
     report = judge(fitted.feet.signed, aim)
     counts = fitted.surface.counts
     tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))

@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+from usual_clay.core.fit.system import FitError
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 
 NEIGHBOURS = 8
@@ -37,6 +38,7 @@ class Sample:
     def __post_init__(self) -> None:
         object.__setattr__(self, "points", frozen(self.points))
         object.__setattr__(self, "normals", frozen(self.normals))
+        _check_finite(self.points, self.normals)
 
     @cached_property
     def neighbours(self) -> Ints:
@@ -93,12 +95,22 @@ class Sample:
         return self.triangles is not None and is_tube(self.points, self.triangles)
 
 
+def _check_finite(*parts: Floats) -> None:
+    bad = ~np.all([np.isfinite(part).all(axis=1) for part in parts], axis=0)
+    if bad.any():
+        raise FitError(
+            f"{int(bad.sum())} of {len(bad)} points are no finite numbers (the first is point"
+            f" {int(np.argmax(bad)) + 1}): take them out first"
+        )
+
+
 def sample_of_points(points: Floats) -> Sample:
     """Return loose points with normals: of each one's neighbours' plane, all to one side.
 
     The side is that of the plane which fits all points best; what folds over it is told by
     draping.
     """
+    _check_finite(points)
     near = cKDTree(points).query(points, min(2 * NEIGHBOURS, len(points)), workers=2)[1]
     away = points[near] - points[near].mean(axis=1, keepdims=True)
     spread = np.einsum("nki,nkj->nij", away, away)
