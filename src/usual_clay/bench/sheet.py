@@ -23,7 +23,7 @@ from usual_clay.job.items import Scan, Surface
 
 # Across and up of the paper for planes square to x, y and z.
 PAPER = {0: (1, 2), 1: (0, 2), 2: (0, 1)}
-MARGIN, HEAD, GRAB = 14, 44, 9.0
+MARGIN, HEAD, FOOT, GRAB = 14, 44, 24, 9.0
 NICE = (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500)
 
 HINT = (
@@ -130,7 +130,7 @@ class Sheet(QWidget):
         room = self.panel(0)
         size = np.maximum(high - low, 1e-6)
         fit = min((room.width() - 2 * MARGIN) / size[0],
-                  (room.height() - HEAD - 2 * MARGIN) / size[1])  # fmt: skip
+                  (room.height() - HEAD - FOOT - 2 * MARGIN) / size[1])  # fmt: skip
         return (low + high) / 2, 0.92 * float(fit) * self._zoom
 
     def on_paper(self, index: int, points: Floats) -> Floats:
@@ -139,7 +139,7 @@ class Sheet(QWidget):
         middle, scale = self._middle_and_scale()
         room = self.panel(index)
         place = (points[:, axes] - middle) * [scale, -scale]
-        return place + np.array([room.center().x(), room.center().y() + HEAD / 2])
+        return place + np.array([room.center().x(), room.center().y() + (HEAD - FOOT) / 2])
 
     def _in_space(self, pixels: Floats) -> Floats:
         """Return a step in mm for one on the paper."""

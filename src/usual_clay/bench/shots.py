@@ -115,12 +115,6 @@ def _drape(window) -> None:  # type: ignore[no-untyped-def]
     _open_demo(window)
 
 
-def _form(window) -> None:  # type: ignore[no-untyped-def]
-    _open_demo(window)
-    window.set_station("Check")
-    window.table.run("plain form")
-
-
 def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.bench.edits.drapes import set_drape
 
@@ -318,11 +312,6 @@ def _draw(window) -> None:  # type: ignore[no-untyped-def]
     window.session.set_marking(window.session.marking.with_places(np.array(places)))
 
 
-def _finder(window) -> None:  # type: ignore[no-untyped-def]
-    _open_demo(window)
-    window.finder.open()
-
-
 def _shaping(window) -> None:  # type: ignore[no-untyped-def]
     """A row of a lean surface, half way through a drag."""
     from usual_clay.bench.edits.drapes import set_drape
@@ -347,13 +336,47 @@ def _shaping(window) -> None:  # type: ignore[no-untyped-def]
     session.propose(session.job.with_item(with_places(session.job, surface, "control", places)))
 
 
+def _patch(window) -> None:  # type: ignore[no-untyped-def]
+    """A patch over the gill plate, its fourth corner just set."""
+    from usual_clay.bench.gestures.look import zoom
+    from usual_clay.demo.surfaces import gill_places
+    from usual_clay.job.items import Scan, Surface
+
+    _open_demo(window)
+    _hide_curves(window)
+    window.set_station("Surface")
+    window.session.choose(None)
+    for surface in window.session.job.all(Surface):
+        window.session.set_flag(surface.id, "visible", False)
+    window.patch()
+    settle(window)
+    places, passing = gill_places(next(window.session.job.all(Scan)))
+    for pane, times in ((window.stage.free, 7), (window.stage.side, 5)):
+        x, y, _ = pane.view.project(places.mean(axis=0)[None])[0]
+        zoom(pane, float(x), float(y), times)
+        pane.rest()
+    marking = replace(window.session.marking, passing=passing).with_places(places)
+    window.session.set_marking(marking)
+
+
+def _sections(window) -> None:  # type: ignore[no-untyped-def]
+    """The belly patch and the scan, cut at six planes."""
+    from usual_clay.job.items import Surface
+
+    _open_demo(window)
+    _hide_curves(window)
+    window.set_station("Check")
+    belly = next(s for s in window.session.job.all(Surface) if s.name == "Belly patch")
+    window.session.choose(belly.id)
+    window.sections()
+
+
 VIEWS: dict[str, Callable] = {
     "empty-start": _empty,
     "bring-in": _bring_in,
     "region-brushed": _brush,
     "drape-deviation": _drape,
     "to-tolerance": _tolerance,
-    "plain-form": _form,
     "points-slips": _points,
     "picture": _picture,
     "agreement": _agreement,
@@ -365,6 +388,7 @@ VIEWS: dict[str, Callable] = {
     "trace-spline": _spline,
     "trace-draw": _draw,
     "trace-pair": _pair,
-    "finder": _finder,
     "shaping": _shaping,
+    "patch": _patch,
+    "sections": _sections,
 }

@@ -56,6 +56,15 @@ def with_surfaces(job: Job) -> Job:
     return _patch(job, "Gill plate patch", scan, tuple(borders), "", [])
 
 
+def gill_places(scan: Scan) -> tuple[Floats, frozenset[int]]:
+    """Return where the gill plate's borders are clicked, and which are points on the way."""
+    every = [place for leg in GILL for place in leg[:-1]]
+    corners = {leg[0] for leg in GILL}
+    near = np.array([[x, -_half_width(x, z), z] for x, z in every])
+    places = np.array([scan.mesh.vertices[_nearest(scan, place)] for place in near])
+    return places, frozenset(k for k, place in enumerate(every) if place not in corners)
+
+
 def _half_width(x: float, z: float) -> float:
     """Return about how far from the middle the side lies; the scan is near."""
     width, back, belly, centre = (float(part[0]) for part in profile(np.array([x])))

@@ -19,7 +19,7 @@ from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 from usual_clay.core.spline.closest import FootPoints, foot_points
-from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
 KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
@@ -35,6 +35,8 @@ RELAXATION = 0.6
 ADAPTING_POINTS = 8_000
 # Knots stay where they are after so many corrections of the parameters.
 ADAPTED_ROUNDS = 2
+# Less than this share of points that the surface faces away from is noise.
+MOST_FOLDED = 0.005
 # The share of points that may face away from the base before the region counts as folded.
 MOST_FACING_AWAY = 0.02
 
@@ -419,12 +421,25 @@ def drape(
     count = len(own.points)
     seed = best.feet.u[:count], best.feet.v[:count]
     exact = foot_points(best.surface, own.points, seed)
-    words = ""
+    words = [folds_in(best.surface, exact, own.normals)]
     if settings.symmetric:
         plain = replace(settings, symmetric="")
         free = settled(own, plain, lay_flat(own, plain), progress=progress)
-        words = cost_of("symmetry", exact.signed, free.feet.signed)
-    return replace(best, feet=exact, weights=best.weights[:count], words=words)
+        words.append(cost_of("symmetry", exact.signed, free.feet.signed))
+    told = "; ".join(filter(None, words))
+    return replace(best, feet=exact, weights=best.weights[:count], words=told)
+
+
+def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
+    """Say where a surface folds over: it faces away there from what it was fitted to."""
+    facing = np.einsum("nk,nk->n", surface_normals(surface, feet.u, feet.v), normals)
+    share = float(np.mean(facing < 0))
+    if share < MOST_FOLDED:
+        return ""
+    return (
+        f"the surface folds over at {percent(share)} of the points: fewer control points, more"
+        " smoothness or other borders may help"
+    )
 
 
 def cost_of(condition: str, held: Floats, free: Floats) -> str:

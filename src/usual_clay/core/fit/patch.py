@@ -20,6 +20,7 @@ from usual_clay.core.fit.drape import (
     KnotRule,
     Start,
     cost_of,
+    folds_in,
     settled,
 )
 from usual_clay.core.fit.meet import GRADES, Frame, Grade, meeting
@@ -194,7 +195,6 @@ def patch(
 def finished(ground: Ground, made: Drape, settings: PatchSettings) -> PatchFit:
     """Return a fit with exact feet, and what there is to say of it: what its conditions cost."""
     count = len(ground.inside)
-    words = [ground.words] if ground.words else []
     conditions = [
         name
         for name, held in (("joints", bool(ground.frame.meetings)),
@@ -203,6 +203,7 @@ def finished(ground: Ground, made: Drape, settings: PatchSettings) -> PatchFit:
     ]  # fmt: skip
     points = ground.sample.points[:count]
     exact = foot_points(made.surface, points, (made.feet.u[:count], made.feet.v[:count]))
+    words = [ground.words, folds_in(made.surface, exact, ground.sample.normals[:count])]
     if conditions:
         # The same patch inside its borders alone, from where this one has come to.
         frame = replace(ground.frame, meetings=())
@@ -214,7 +215,7 @@ def finished(ground: Ground, made: Drape, settings: PatchSettings) -> PatchFit:
         words.append(cost_of(word, exact.signed, free.feet.signed))
     return PatchFit(
         made.surface, exact, made.weights[:count], made.rounds,
-        inside=ground.inside, words="; ".join(words),
+        inside=ground.inside, words="; ".join(filter(None, words)),
     )  # fmt: skip
 
 
