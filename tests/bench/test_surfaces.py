@@ -12,7 +12,7 @@ from PySide6.QtTest import QTest
 from tests.bench.conftest import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.core.spline.surface import surface_grid
+from usual_clay.core.spline.surface import surface_derivatives, surface_grid
 from usual_clay.job.items import Region, Surface
 from usual_clay.job.job import sample_of
 
@@ -120,7 +120,7 @@ def test_rows_columns_and_degrees_change_and_the_shape_stays(net) -> None:
     hands.press("Raise v")
     assert chosen(hands).geometry.degrees == (3, 4)
     assert surface_grid(chosen(hands).geometry, FINE, FINE) == pytest.approx(shape, abs=1e-6)
-    hands.press("Swap")
+    hands.press("Swap u, v")
     turned = surface_grid(chosen(hands).geometry, 1 - FINE, FINE).transpose(1, 0, 2)
     assert turned == pytest.approx(shape, abs=1e-6)
     signed = chosen(hands).signed
@@ -177,3 +177,28 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     assert lean.points.size < before.points.size
     away = foot_points(before, surface_grid(lean, FINE, FINE).reshape(-1, 3)).signed
     assert np.abs(away).max() <= 0.5
+
+
+@pytest.mark.parametrize("key", ["u", "v", "t"])
+def test_a_drag_is_held_to_the_surfaces_own_directions(net, key: str) -> None:
+    hands, pane = net
+    surface = chosen(hands)
+    place = surface.geometry.points[6, 2]
+    at = seen(pane, place)
+    feet = foot_points(surface.geometry, place[None])
+    _, along_u, along_v = surface_derivatives(surface.geometry, feet.u, feet.v, 1)[:, :, 0]
+    hands.drag([at, at + QPoint(4, -6)], widget=pane, release=False)
+    QTest.keyClick(pane, getattr(Qt.Key, f"Key_{key.upper()}"))
+    QTest.mouseMove(pane, at + QPoint(22, -12))
+    QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=at + QPoint(22, -12))
+    hands.wait()
+    by = chosen(hands).geometry.points[6, 2] - place
+    assert np.linalg.norm(by) > 1e-3
+    wanted = {"u": along_u, "v": along_v}.get(key)
+    if wanted is None:
+        normal = np.cross(along_u, along_v)
+        assert abs(by @ normal) < 1e-6 * np.linalg.norm(by) * np.linalg.norm(normal)
+    else:
+        assert np.linalg.norm(np.cross(by, wanted)) < 1e-6 * np.linalg.norm(by) * np.linalg.norm(
+            wanted
+        )

@@ -93,18 +93,18 @@ class ShapePage(QWidget):
             column,
             self._button("Add where needed", "A row or column where the error is greatest",
                          lambda s: add_where_needed(session, s)),
-            self._button("Reverse u", "Runs the other way; the normal turns to the other side",
-                         lambda s: reverse_surface(session, s, "u")),
-        )  # fmt: skip
-        self._row(
-            column,
-            self._button("Raise u", "Degree along u; the shape stays",
-                         lambda s: raise_surface(session, s, "u")),
-            self._button("Raise v", "Degree along v; the shape stays",
-                         lambda s: raise_surface(session, s, "v")),
-            self._button("Swap", "Exchange the directions; the normal keeps its side",
+            self._button("Swap u, v", "Exchange the directions; the normal keeps its side",
                          lambda s: swap_surface(session, s)),
         )  # fmt: skip
+        for words, tip, do in (
+            ("Raise", "Degree along {}; the shape stays", raise_surface),
+            ("Reverse", "Runs the other way along {}; the normal turns round", reverse_surface),
+        ):
+            made = [
+                self._button(f"{words} {d}", tip.format(d), partial(_along, do, session, d))
+                for d in "uv"
+            ]
+            self._row(column, *made)
 
     def _button(self, words: str, tip: str, do: Callable[[Surface], None]) -> QPushButton:
         def run() -> None:
@@ -159,7 +159,7 @@ class ShapePage(QWidget):
         if old is not None:
             words = f"Farthest {now.max:.3f} mm, before {old.max:.3f} mm."
         self.words.setText(
-            words or "Drag a control point; X Y Z N L F hold it, digits say how far."
+            words or "Drag a control point; X Y Z N U V T L F hold it, digits say how far."
         )
 
     def _show_costs(self, surface: Surface) -> None:
@@ -177,3 +177,9 @@ class ShapePage(QWidget):
             self._cost = (surface.geometry, words)
         for direction, made in self.removes.items():
             made.setText(self._cost[1][direction])
+
+
+def _along(
+    do: Callable[[Session, Surface, str], None], session: Session, direction: str, surface: Surface
+) -> None:
+    do(session, surface, direction)

@@ -21,7 +21,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import curve_derivatives
-from usual_clay.core.spline.surface import surface_normals
+from usual_clay.core.spline.surface import surface_derivatives
 from usual_clay.job.items import Curve, Surface
 
 if TYPE_CHECKING:
@@ -113,6 +113,12 @@ def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Shaped
     origin, direction = pane.view.ray(at.x, at.y)
     sight = pane.view.camera.sight
     along = _held(pane.hold, points, grabbed, curve, (origin, direction))
+    if pane.hold == "t" and (flat := _tangent(curve, start)) is not None:
+        # Where the line of sight meets the tangent plane; seen edge on it stays.
+        normal, slope = flat[2], float(direction @ flat[2])
+        if abs(slope) < 0.05:
+            return np.zeros(3)
+        return origin + float((start - origin) @ normal) / slope * direction - start
     if along is None:
         faces = pane.session.point_kind == "through"
         pane.snapped = snap(pane, at.x, at.y, curve.id, faces)
@@ -136,6 +142,9 @@ def _held(
         return np.eye(3)["xyz".index(hold)]
     if hold == "n":
         return _normal(curve, points[grabbed])
+    if hold in "uv":
+        flat = _tangent(curve, points[grabbed])
+        return None if flat is None else flat["uv".index(hold)]
     if hold != "l":
         return None
     origin, direction = ray
@@ -157,11 +166,24 @@ def _held(
     return None if best is None else best[1]
 
 
+def _tangent(curve: Shaped, place: Floats) -> tuple[Floats, Floats, Floats] | None:
+    """Return a surface's directions of u and v and its normal, nearest to a place."""
+    if not isinstance(curve, Surface):
+        return None
+    feet = foot_points(curve.geometry, place[None])
+    _, along_u, along_v = surface_derivatives(curve.geometry, feet.u, feet.v, 1)[:, :, 0]
+    found = [along_u, along_v, np.cross(along_u, along_v)]
+    sizes = [float(np.linalg.norm(part)) for part in found]
+    if min(sizes) < 1e-12:
+        return None
+    return found[0] / sizes[0], found[1] / sizes[1], found[2] / sizes[2]
+
+
 def _normal(curve: Shaped, place: Floats) -> Floats | None:
     """Return a surface's normal nearest to a place; of a curve the direction in which it bends."""
     if isinstance(curve, Surface):
-        feet = foot_points(curve.geometry, place[None])
-        return surface_normals(curve.geometry, feet.u, feet.v)[0]
+        flat = _tangent(curve, place)
+        return None if flat is None else flat[2]
     t = curve_foot_points(curve.geometry, place[None])[0]
     _, first, second = curve_derivatives(curve.geometry, t, 2)[:, 0]
     bend = second - (second @ first) / max(float(first @ first), 1e-300) * first

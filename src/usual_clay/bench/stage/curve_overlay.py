@@ -8,6 +8,7 @@ from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from usual_clay.bench.stage.reference_layers import curve_points_shown
+from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats
@@ -33,11 +34,12 @@ def draw_polygon(
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(QPen(ink, 0.9, Qt.PenStyle.DashLine))
     painter.drawPolyline(QPolygonF(points))
-    for number, at in enumerate(points):
-        held = number in chosen
-        painter.setPen(QPen(QColor(palette.CHOSEN), 1.6))
-        painter.setBrush(QColor(palette.CHOSEN if held else palette.PANEL))
-        painter.drawEllipse(at, 4.6 if held else 3.6, 4.6 if held else 3.6)
+    draw_rings(painter, place, 3.6)
+    painter.setPen(QPen(QColor(palette.CHOSEN), 1.6))
+    painter.setBrush(QColor(palette.CHOSEN))
+    for number in chosen:
+        if number < len(points):
+            painter.drawEllipse(points[number], 4.6, 4.6)
 
 
 def draw_through(painter: QPainter, view: View, places: Floats, chosen: frozenset[int]) -> None:

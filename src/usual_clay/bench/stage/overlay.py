@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-from math import ceil
-
 import numpy as np
 from pyqtgraph.functions import arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
@@ -16,11 +13,11 @@ from PySide6.QtGui import (
     QLinearGradient,
     QPainter,
     QPen,
-    QPixmap,
 )
 from scipy.ndimage import maximum_filter
 
 from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
@@ -53,31 +50,12 @@ def draw_net(
     legs = np.linalg.norm(np.diff(place, axis=0), axis=2)
     radius = float(np.clip(0.2 * np.median(legs), 1.4, 3.4))
     flat = place.reshape(-1, 2)
-    # Each ring is the same small picture: hundreds are drawn several times faster so.
-    ring = _ring(round(radius, 1))
-    half = ring.width() / 2
-    for x, y in (flat - half).tolist():
-        painter.drawPixmap(QPointF(x, y), ring)
+    draw_rings(painter, flat, radius)
     cap = Qt.PenCapStyle.RoundCap
     held = flat[[index for index in sorted(chosen) if index < len(flat)]]
     if len(held):
         painter.setPen(QPen(QColor(palette.CHOSEN), 2 * radius + 3.9, Qt.PenStyle.SolidLine, cap))
         painter.drawPoints(arrayToQPolygonF(*held.T))
-
-
-@lru_cache(maxsize=32)
-def _ring(radius: float) -> QPixmap:
-    """Return the picture of an open ring."""
-    picture = QPixmap(2 * ceil(radius + 2), 2 * ceil(radius + 2))
-    picture.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(picture)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    painter.setPen(QPen(QColor(palette.CHOSEN), 1.5))
-    painter.setBrush(QColor(palette.PANEL))
-    middle = picture.width() / 2
-    painter.drawEllipse(QPointF(middle, middle), radius, radius)
-    painter.end()
-    return picture
 
 
 def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> None:

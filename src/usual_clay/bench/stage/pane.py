@@ -45,7 +45,7 @@ TOOLS: dict[str | None, Start] = {
     "mark points": choose_points,
     "brush points": brush_points,
 }
-HOLDS = ("x", "y", "z", "n", "l", "f")
+HOLDS = ("x", "y", "z", "n", "l", "f", "u", "v", "t")
 NUDGES = {
     Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
     Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1),

@@ -89,7 +89,6 @@ class Scene(QObject):
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
-        self._combs: dict[ItemId, tuple[object, Comb]] = {}
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""
@@ -126,12 +125,8 @@ class Scene(QObject):
         return self._cached(curve.id, (geometry, ink), lambda: curve_layer(geometry, ink))
 
     def comb(self, curve: Curve) -> Comb:
-        """Return a curve's comb, kept while its shape is the same."""
-        known = self._combs.get(curve.id)
-        if known is None or known[0] is not curve.geometry:
-            known = (curve.geometry, comb_of(curve.geometry))
-            self._combs[curve.id] = known
-        return known[1]
+        """Return a curve's comb; the last few are kept."""
+        return comb_of(curve.geometry)
 
     def _picture_layer(self, picture: Picture) -> Layer:
         made_of = (picture.data, picture.placement, picture.look)

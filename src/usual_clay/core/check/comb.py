@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -47,6 +48,7 @@ class Comb:
     peak_ratio: float
 
 
+@lru_cache(maxsize=16)
 def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     """Return a curve's comb, sampled within each knot span."""
     breaks = np.unique(curve.knots)

@@ -13,7 +13,7 @@ from usual_clay.core.spline.surface import BSplineSurface
 
 # What is shown while a hand drags need not be nearer than a part in a hundred thousand.
 LIVE_STEP = 1e-5
-# A foot on a surface that is being dragged is followed so many steps from where it lay.
+# A foot on what is being dragged is followed so many steps from where it lay.
 LIVE_STEPS = 3
 
 
@@ -50,7 +50,7 @@ class LiveDistance:
         near = np.flatnonzero((self.t >= low) & (self.t <= high))
         t, distance = self.t.copy(), self.distance.copy()
         if len(near):
-            found = curve_foot_points(curve, self.points[near], self.t[near], LIVE_STEP)
+            found = curve_foot_points(curve, self.points[near], self.t[near], LIVE_STEP, LIVE_STEPS)
             t[near], distance[near] = found[0], found[2]
         return LiveDistance(self.points, curve, t, distance)
 

@@ -223,7 +223,11 @@ def _newton_step(
 
 
 def curve_foot_points(
-    curve: BSplineCurve, points: Floats, seed: Floats | None = None, close: float = 1e-11
+    curve: BSplineCurve,
+    points: Floats,
+    seed: Floats | None = None,
+    close: float = 1e-11,
+    most: int = STEPS,
 ) -> tuple[Floats, Floats, Floats]:
     """Find the foot point of every point on a curve.
 
@@ -235,6 +239,8 @@ def curve_foot_points(
     close : float
         A point is done when its next move is shorter than this share of the domain; the distance
         is then right to a small fraction of that, as its error is of second order.
+    most : int
+        Steps after which a point stays where it has come to.
 
     Returns
     -------
@@ -251,7 +257,7 @@ def curve_foot_points(
     t = np.array(seed, dtype=np.float64)
     best_t, best = t.copy(), np.full(len(points), np.inf)
     active = np.arange(len(points))
-    for _ in range(STEPS):
+    for _ in range(most):
         here = t[active]
         place, first, second = curve_derivatives(curve, here, 2)
         gap = place - points[active]
