@@ -205,6 +205,26 @@ def grown(
     return attempt
 
 
+def stepped(laid: Laid, attempt: Attempt, counts: tuple[int, int]) -> Attempt:
+    """Bring an attempt to other counts: what is needed least goes, what earns most comes in."""
+    for direction, count in zip("uv", counts, strict=True):
+        while _count(attempt.space, direction) != count:
+            if _count(attempt.space, direction) < count:
+                t, _ = best_insert(laid, attempt, direction)
+                attempt = laid.fitted(attempt.with_knot(direction, t))
+                continue
+            spare = least_needed(attempt, direction)
+            if spare is None:
+                return attempt
+            attempt = laid.fitted(_without(attempt.space, direction, spare))
+    return attempt
+
+
+def _without(space: Space, direction: str, t: float) -> Space:
+    knots = space.knots_u if direction == "u" else space.knots_v
+    return _in(space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t)))))
+
+
 def exchanged(laid: Laid, attempt: Attempt, directions: str) -> Attempt:
     """Take out knots that earn least and put them in where they earn more, while that helps."""
     for direction in directions:
@@ -212,11 +232,7 @@ def exchanged(laid: Laid, attempt: Attempt, directions: str) -> Attempt:
             t = least_needed(attempt, direction)
             if t is None:
                 break
-            knots = attempt.space.knots_u if direction == "u" else attempt.space.knots_v
-            leaner = _in(
-                attempt.space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t))))
-            )
-            lean = laid.fitted(leaner)
+            lean = laid.fitted(_without(attempt.space, direction, t))
             again = laid.fitted(lean.with_knot(direction, best_insert(laid, lean, direction)[0]))
             if again.square >= attempt.square * (1 - 1e-4):
                 break

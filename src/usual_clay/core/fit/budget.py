@@ -25,16 +25,20 @@ from usual_clay.core.fit.drape import (
     with_images,
 )
 from usual_clay.core.fit.sample import Sample, spike_weights
+from usual_clay.core.fit.system import Space
 from usual_clay.core.progress import Cancelled, Progress, silent
+from usual_clay.core.spline.surface import BSplineSurface
 
 # Searching works on an even choice of so many points; the result is fitted to all of them.
-SEARCH_POINTS = 40_000
+SEARCH_POINTS = 20_000
 LIMIT = 50
 GROWTH = 1.3
 # Less gain than this from a step of growth, near the noise, and more points only copy noise.
 LEAST_GAIN = 0.02
 # So many adaptive candidates round the tolerance are computed in full.
 POLISHED = 5
+# A space is stepped on from one whose counts differ by no more than this in all.
+NEARLY = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,6 +142,7 @@ class _Trials:
         self.start: Start = (self.base.u, self.base.v, np.ones(len(sample.points)))
         self.ends: dict[tuple[int, int], Start] = {}
         self.full: set[tuple[int, int]] = set()
+        self.made: dict[tuple[int, int], BSplineSurface] = {}
 
     def deviation(self, nu: int, nv: int) -> float:
         """Return the deviation at the wanted share, computing it where it is not known."""
@@ -150,17 +155,28 @@ class _Trials:
         tried = len(self.seen)
         self.progress(tried / (tried + 8), f"{nu} × {nv} control points")
         settings = self.settings.sized(nu, nv)
-        space = adapted_space(self.sample, settings, self.base, self.stiffness, self.start)
+        near = self._near(nu, nv)
+        space = adapted_space(self.sample, settings, self.base, self.stiffness, self.start, near)
         for _ in range(rounds):
-            _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
+            surface, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
             weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
             self.start = (feet.u, feet.v, weights)
         made, known = candidate_of(settings, feet.signed), self.seen.get((nu, nv))
         if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
             self.seen[nu, nv] = made
+            self.made[nu, nv] = surface
         self.ends[nu, nv] = self.start
         self.full.add((nu, nv))
         self.found(self.seen[nu, nv])
+
+    def _near(self, nu: int, nv: int) -> Space | None:
+        """Return the space of a trial that has nearly as many control points."""
+        away = {pair: abs(pair[0] - nu) + abs(pair[1] - nv) for pair in self.made}
+        pair = min(away, key=lambda p: away[p], default=None)
+        if pair is None or away[pair] > NEARLY:
+            return None
+        surface = self.made[pair]
+        return Space(surface.knots_u, surface.knots_v, *surface.degrees, self.base.closed)
 
     def again(self, nu: int, nv: int) -> None:
         """Compute in full what was only estimated."""
@@ -438,7 +454,7 @@ def _settle(
     nu, nv = best
     while True:
         chosen = trials.settings.sized(nu, nv)
-        fitted = drape(sample, chosen, start)
+        fitted = drape(sample, chosen, start, begin=trials.made.get((nu, nv)))
         report = judge(fitted.feet.signed, aim)
         if report.met or cancelled or not expected or nu * nv > 1.3 * best[0] * best[1]:
             return chosen, fitted, report

@@ -10,7 +10,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.adaptive import Laid, exchanged, grown
+from usual_clay.core.fit.adaptive import Attempt, Laid, exchanged, grown, stepped
 from usual_clay.core.fit.frame import FrameChoice, Sides, base_frame, even_out, follow_sides
 from usual_clay.core.fit.mirror import Mirror, mirrored, settle_mirror
 from usual_clay.core.fit.sample import Sample, spike_weights
@@ -326,17 +326,25 @@ def widened(knots: Floats, degree: int, count: int) -> Floats:
 
 
 def adapted_space(
-    sample: Sample, settings: Sizes, base: Base, stiffness: float, start: Start
+    sample: Sample,
+    settings: Sizes,
+    base: Base,
+    stiffness: float,
+    start: Start,
+    near: Space | None = None,
 ) -> Space:
     """Return the spline space for points with given parameters; even where that is asked for.
 
-    From the coarsest surface on, each new knot line is put where the systematic error is greatest
-    for the control points that it adds; then those that earn least are moved. All of it on an
-    even choice of the points, at fixed parameters.
+    From the coarsest surface on, or from a space with nearly as many, each new knot line is put
+    where the systematic error is greatest for the control points that it adds; then those that
+    earn least are moved. All of it on an even choice of the points, at fixed parameters.
     """
     if settings.knots == "even":
         return base.start_space(settings)
     laid = laid_for_knots(sample, base, stiffness, start)
+    if near is not None and base.least is None:
+        attempt = stepped(laid, laid.fitted(near), (settings.nu, settings.nv))
+        return _moved_about(laid, attempt, settings, base)
     fewest = base.fewest(settings.degree)
     begin = settings.sized(
         fewest[0] if settings.is_adaptive("u") else settings.nu,
@@ -346,6 +354,11 @@ def adapted_space(
     if base.least is not None:
         # Knots that borders need stay.
         return attempt.space if base.mirror is None else base.mirror.doubled(attempt.space)
+    return _moved_about(laid, attempt, settings, base)
+
+
+def _moved_about(laid: Laid, attempt: Attempt, settings: Sizes, base: Base) -> Space:
+    """Move the knots of an attempt that earn least to where they earn more."""
     directions = "".join(d for d in "uv" if settings.is_adaptive(d))
     space = exchanged(laid, attempt, directions).space
     return space if base.mirror is None else base.mirror.spread(space)
@@ -391,6 +404,7 @@ def drape(
     start: Start | None = None,
     progress: Progress = silent,
     found: Callable[[Drape], None] | None = None,
+    begin: BSplineSurface | None = None,
 ) -> Drape:
     """Fit a surface to a region.
 
@@ -403,6 +417,9 @@ def drape(
         Parameters and weights of an earlier drape of the same sample, frame and reach.
     found : callable, optional
         Told of each round's result, to show while it gets better.
+    begin : BSplineSurface, optional
+        One that lies near already, with the knots that are wanted, such as one that a search has
+        fitted to a choice of the points.
 
     Raises
     ------
@@ -417,7 +434,7 @@ def drape(
                 f"a surface of degree {settings.degree} that closes in {name} needs at least"
                 f" {least} control points that way, not {count}"
             )
-    best = settled(sample, settings, base, start, progress, found)
+    best = settled(sample, settings, base, start, progress, found, begin)
     count = len(own.points)
     seed = best.feet.u[:count], best.feet.v[:count]
     exact = foot_points(best.surface, own.points, seed)
@@ -458,6 +475,7 @@ def settled(
     start: Start | None = None,
     progress: Progress = silent,
     found: Callable[[Drape], None] | None = None,
+    begin: BSplineSurface | None = None,
 ) -> Drape:
     """Alternate fits and corrections of the parameters until another round no longer pays."""
     stiffness = stiffness_of(settings.smoothness, base)
@@ -465,10 +483,16 @@ def settled(
     u, v, weights = base.u, base.v, np.ones(len(sample.points))
     if start is not None and len(start[0]) == len(sample.points):
         u, v, weights = start
+    elif begin is not None:
+        near = foot_points(begin, sample.points, (u, v), step=1e-4 * max(base.size))
+        u, v = near.u, near.v
+        weights = spike_weights(near.signed, sample.neighbours, floor)
+    if begin is not None:
+        space = Space(begin.knots_u, begin.knots_v, *begin.degrees, base.closed)
     last, best = np.inf, None
     for round_number in range(1, ROUNDS + 1):
         progress((round_number - 1) / ROUNDS, f"round {round_number}")
-        if round_number <= ADAPTED_ROUNDS:
+        if begin is None and round_number <= ADAPTED_ROUNDS:
             space = adapted_space(sample, settings, base, stiffness, (u, v, weights))
         surface, feet = fit_once(sample, base, space, stiffness, (u, v, weights))
         rms = _weighted_rms(feet.signed, weights)
