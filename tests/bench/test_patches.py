@@ -13,6 +13,7 @@ from tests.bench.conftest import SHIFT, Hands
 from usual_clay.bench.edits.surfaces import reshape_surface
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.parts import evenly
 from usual_clay.files.job_file import read_job, write_job
@@ -247,3 +248,31 @@ def test_the_scan_is_shaped_by_a_surface_that_was_doubled(side) -> None:
     moved = np.linalg.norm(shaped.mesh.vertices - old.mesh.vertices, axis=1)
     assert set(np.flatnonzero(moved > 1e-9)) <= set(patch.inside.tolist())
     assert 0.3 < moved.max() < 0.6
+
+
+def test_two_scans_are_joined_and_draped_together(with_demo: Hands) -> None:
+    hands, session = with_demo, with_demo.session
+    whole = next(session.job.all(Scan))
+    # The scan in two halves, as two passes of a scanner give it.
+    middle = whole.mesh.vertices[whole.mesh.triangles].mean(axis=1)[:, 0] < 60
+    for k, name in ((middle, "First pass"), (~middle, "Second pass")):
+        mesh = TriangleMesh(whole.mesh.vertices, whole.mesh.triangles[k])
+        half = replace(whole, id=session.job.new_id("scan"), name=name, mesh=mesh)
+        session.commit(session.job.with_item(half), name)
+    session.choose(half.id)
+    card = hands.window.cards.card
+    card.other.setCurrentIndex(card.other.findText("First pass"))
+    hands.press("Join")
+    joined = session.job.get(session.chosen, Scan)
+    assert joined.name == "Second pass and First pass"
+    places = joined.mesh.vertices
+    used = np.zeros(len(places), dtype=bool)
+    used[joined.mesh.triangles] = True
+    back = used & (np.abs(places[:, 0] - 60) < 20) & (np.abs(places[:, 1]) < 5) & (places[:, 2] > 3)
+    session.put_region(joined, back, "both")
+    hands.window.drape()
+    hands.wait()
+    surface = session.chosen_surface()
+    assert session.job.report(surface).at_share < 0.06
+    sides = [surface.signed[places[back][:, 0] < 60], surface.signed[places[back][:, 0] > 60]]
+    assert min(len(side) for side in sides) > 1000

@@ -7,8 +7,9 @@ from collections.abc import Callable
 import numpy as np
 
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.edits.scans import join_scans
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Tile, button, label
+from usual_clay.bench.widgets import Row, Tile, button, combo, fill, label
 from usual_clay.job.items import Scan
 
 
@@ -40,13 +41,28 @@ class ScanCard(Card):
             button("Spread a region", "Grow a region from a click (S)", "main",
                    clicked=lambda: run("spread")),
         )  # fmt: skip
+        self.other = combo("Another scan")
+        self.join = button("Join", "One scan of both, so that a region may reach over the two",
+                           clicked=self._join)  # fmt: skip
+        self.join_row = Row("With", self.other, self.join, stretch=0)
+        self.column.addWidget(self.join_row)
         self.column.addStretch(1)
+
+    def _join(self) -> None:
+        job = self.session.job
+        scan = job.get(self.session.chosen, Scan)
+        other = job.get(str(self.other.currentData()), Scan)
+        if scan is not None and other is not None:
+            join_scans(self.session, scan, other)
 
     def refresh(self) -> None:
         scan = self.session.shown.get(self.session.chosen, Scan)
         if scan is None:
             return
         self.title.setText(f"Scan: {scan.name}")
+        others = [each for each in self.session.job.all(Scan) if each.id != scan.id]
+        fill(self.other, others)
+        self.join_row.setVisible(bool(others))
         read = f"read in {scan.unit}" if scan.unit != "mm" else "in mm"
         self.about.setText(
             f"from {scan.source}, {read}; {thousands(len(scan.mesh.triangles))} triangles,"

@@ -13,6 +13,7 @@ from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Bools
 from usual_clay.core.fit.sample import estimate_noise
 from usual_clay.core.scan.mend import Mended, mend
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
 from usual_clay.core.scan.region import smooth_parts
 from usual_clay.core.scan.section import SectionSettings, sections
@@ -171,6 +172,26 @@ def split_at_creases(session: Session, scan: Scan) -> None:
         session.told.emit("news", f"{len(kept)} smooth parts between creases{more}.")
 
     ask(session, "Looking for creases", lambda: smooth_parts(scan.mesh), done)
+
+
+def join_scans(session: Session, scan: Scan, other: Scan) -> None:
+    """Add a scan of two, so that a region may reach over both; the two are hidden."""
+    count = len(scan.mesh.vertices)
+    mesh = TriangleMesh(
+        np.concatenate([scan.mesh.vertices, other.mesh.vertices]),
+        np.concatenate([scan.mesh.triangles, other.mesh.triangles + count]),
+    )
+    colours = None
+    if scan.colours is not None and other.colours is not None:
+        colours = np.concatenate([scan.colours, other.colours])
+    job = session.job
+    name = job.free_name(f"{scan.name} and {other.name}")
+    joined = Scan(id=job.new_id("scan"), name=name, mesh=mesh, source=f"{scan.source}, "
+                  f"{other.source}", unit=scan.unit, colours=colours)  # fmt: skip
+    for part in (scan, other):
+        job = job.changed(part.id, visible=False)
+    session.commit(job.with_item(joined), f"join {scan.name} and {other.name}")
+    session.choose(joined.id)
 
 
 def combine(session: Session, region: Region, other: Region, takes_away: bool) -> None:

@@ -30,6 +30,7 @@ from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.snapping import Snap, draw_snap, snap
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.surface import isocurve
 from usual_clay.job.items import Curve, Picture, PointList, Surface
 from usual_clay.job.joints import joints_of
 
@@ -55,6 +56,8 @@ REST_AFTER = 160
 # A view that no hand drags in follows so often while one drags in another, ms.
 ELSEWHERE = 120
 BACK = "\x08"
+# Where a changed surface's old isocurves are drawn.
+GHOST_LINES = (0.0, 0.25, 0.5, 0.75, 1.0)
 
 
 def _holds(event: QKeyEvent) -> bool:
@@ -183,6 +186,7 @@ class Pane(QWidget):
             surface = job.get(self.session.chosen, Surface)
             if surface is not None and surface.visible:
                 overlay.draw_net(painter, self.view, surface.geometry, self.session.control_points)
+                self._paint_ghost(painter, surface)
         points_list = job.get(self.session.chosen, PointList)
         if points_list is not None and points_list.visible:
             overlay.draw_run(painter, self.view, points_list, self.session.suggested)
@@ -202,6 +206,16 @@ class Pane(QWidget):
             marks.draw_outline(painter, *self._drawn)
         if self.snapped is not None:
             draw_snap(painter, self, self.snapped)
+
+    def _paint_ghost(self, painter: QPainter, surface: Surface) -> None:
+        """Draw a surface as it was before the change that is shown: a few of its isocurves."""
+        old = self.session.job.get(surface.id, Surface)
+        if old is None or old.geometry is surface.geometry:
+            return
+        for direction in "uv":
+            for at in GHOST_LINES:
+                line = isocurve(old.geometry, direction, at)
+                curve_overlay.draw_ghost(painter, self.view, line)
 
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
