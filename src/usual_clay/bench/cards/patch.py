@@ -10,9 +10,9 @@ from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.patches import add_patch, bordered, legs_of, new_patch
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import EXPECTED, Session, sentence
-from usual_clay.bench.widgets import Choice, Row, button, combo, fill, label
+from usual_clay.bench.widgets import Choice, Row, button, combo, fill, label, number
 from usual_clay.core.check.deviation import judge, percent
-from usual_clay.core.fit.patch import PatchFit
+from usual_clay.core.fit.patch import PatchFit, PatchSettings
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.job.items import Curve, Scan, Surface
 from usual_clay.job.job import Job
@@ -54,6 +54,12 @@ class PatchCard(Card):
             self.sides.append(box)
             self.side_rows.append(Row(f"Border {k + 1}", box, stretch=0))
             self.column.addWidget(self.side_rows[-1])
+        self.closing = number(0, 100, 3, " mm", "Ends up to so far apart are closed: both go to"
+                              " their middle", "Gaps up to", 90)  # fmt: skip
+        self.closing.setValue(PatchSettings().closing)
+        self.closing.valueChanged.connect(lambda _value: self.refresh())
+        self.side_rows.append(Row("Gaps up to", self.closing))
+        self.column.addWidget(self.side_rows[-1])
         self.back = button("Take back", "Take the last point back", clicked=self.take_back)
         self.add_buttons(self.back)
         self.words = label(role="news", wraps=True)
@@ -135,7 +141,9 @@ class PatchCard(Card):
             shown: tuple = ("draw", scan.id, marking and marking.places, tuple(corners))
         else:
             self.about.setText("four curves, in any order and direction")
-            shown = ("pick", scan.id, *(box.currentData() for box in self.sides))
+            picked = [session.job.get(str(box.currentData()), Curve) for box in self.sides]
+            shapes = (None if curve is None else curve.geometry for curve in picked)
+            shown = ("pick", scan.id, self.closing.value(), *shapes)
         if shown == self._shown or session.dragging is not None:
             return
         self._forget(shown)
@@ -168,7 +176,7 @@ class PatchCard(Card):
             if len(corners) < 4:
                 self._say("", "")
                 return
-        self._fit(job, new_patch(job, scan, borders))
+        self._fit(job, new_patch(job, scan, borders, self.closing.value()))
 
     def _fit(self, job: Job, surface: Surface) -> None:
         shown, recipe = self._shown, surface.recipe

@@ -58,9 +58,10 @@ def _between(job: Job, leg: Floats) -> Curve | None:
     return None
 
 
-def new_patch(job: Job, scan: Scan, borders: Sequence[Curve]) -> Surface:
-    """Return a patch that is not yet made, nor in the job."""
-    recipe = Recipe("patch", (scan.id, *(curve.id for curve in borders)), PatchSettings())
+def new_patch(job: Job, scan: Scan, borders: Sequence[Curve], closing: float) -> Surface:
+    """Return a patch that is not yet made, nor in the job; gaps up to `closing` mm are closed."""
+    settings = PatchSettings(closing=closing)
+    recipe = Recipe("patch", (scan.id, *(curve.id for curve in borders)), settings)
     return blank_surface(job, job.free_name("Patch 1"), recipe)
 
 
