@@ -20,8 +20,9 @@ import numpy as np
 from scipy.interpolate import LSQBivariateSpline, splprep
 
 from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.base import DrapeSettings
 from usual_clay.core.fit.budget import to_tolerance
-from usual_clay.core.fit.drape import Drape, DrapeSettings, drape
+from usual_clay.core.fit.drape import Drape, drape
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import Space, fit_control_points
@@ -95,7 +96,7 @@ print(*pictures[5:])
 DRAG_SURFACE = (
     DRAG[: DRAG.index("s = np.linspace")]
     + """
-from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.fit.base import DrapeSettings
 from usual_clay.core.spline.tessellate import grid_triangles
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.bench.edits.drapes import start_drape
@@ -368,7 +369,8 @@ def growth() -> None:
     script = """
 import resource, sys, time
 import numpy as np
-from usual_clay.core.fit.drape import DrapeSettings, drape
+from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.drape import drape
 from usual_clay.core.fit.sample import Sample
 count = int(sys.argv[1])
 random = np.random.default_rng(0)

@@ -12,16 +12,9 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.deviation import Aim, judge, percent
+from usual_clay.core.fit.base import KNOT_RULES, Base, DrapeSettings, Sizes, lay_flat
 from usual_clay.core.fit.budget import Search, front_of, knee_of, to_tolerance
-from usual_clay.core.fit.drape import (
-    KNOT_RULES,
-    Base,
-    Drape,
-    DrapeSettings,
-    Sizes,
-    drape,
-    lay_flat,
-)
+from usual_clay.core.fit.drape import Drape, drape
 from usual_clay.core.fit.fairness import fairness_of
 from usual_clay.core.fit.patch import PatchSettings, lay_out, patch
 from usual_clay.core.fit.patch_budget import patch_to_tolerance

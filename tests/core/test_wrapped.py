@@ -11,8 +11,9 @@ import pytest
 
 from usual_clay.cli import BAD_INPUT, MET, main
 from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.base import DrapeSettings, FoldsOverError
 from usual_clay.core.fit.budget import to_tolerance
-from usual_clay.core.fit.drape import DrapeSettings, FoldsOverError, drape
+from usual_clay.core.fit.drape import drape
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import FitError, seamless
 from usual_clay.core.scan.lay_flat import lay_out_flat

@@ -17,7 +17,7 @@ import numpy as np
 import pytest
 
 from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.fit.base import DrapeSettings
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.outline import OutlineSettings

@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 
 from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.drape import DrapeSettings, drape
+from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.drape import drape
 from usual_clay.job.history import DEEPEST, History
 from usual_clay.job.items import Region, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of

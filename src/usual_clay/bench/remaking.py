@@ -6,7 +6,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from usual_clay.core.fit.drape import Drape, DrapeSettings, Start
+from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.drape import Drape, Start
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Progress
 from usual_clay.files.picture_file import decode

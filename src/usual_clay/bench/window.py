@@ -46,7 +46,7 @@ from usual_clay.bench.theme.looks import colour_icon
 from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
 from usual_clay.bench.widgets import rule
-from usual_clay.core.fit.drape import DrapeSettings
+from usual_clay.core.fit.base import DrapeSettings
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Surface
 

@@ -10,7 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.fit.drape import DrapeSettings, drape
+from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.drape import drape
 from usual_clay.core.picture.look import Look
 from usual_clay.core.points.ball import BallSettings
 from usual_clay.core.points.course import suggest_slips

@@ -33,7 +33,8 @@ from usual_clay.core.build.placed import (
     lay_onto,
     set_across,
 )
-from usual_clay.core.fit.drape import Drape, DrapeSettings, Start, drape
+from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.drape import Drape, Start, drape
 from usual_clay.core.fit.patch import PatchFit, PatchSettings, patch
 from usual_clay.core.fit.relations import RelatedSettings, hold
 from usual_clay.core.fit.run import Run, RunFit, RunSettings, fit_run

@@ -18,7 +18,7 @@ from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.drape import FEWEST, MOST, DrapeSettings
+from usual_clay.core.fit.base import FEWEST, MOST, DrapeSettings
 from usual_clay.core.fit.patch import PatchSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import PointList, Surface

@@ -9,8 +9,9 @@ from typing import Any, cast
 import numpy as np
 
 from usual_clay.bench.session import Session
+from usual_clay.core.fit.base import DrapeSettings, Sizes
 from usual_clay.core.fit.budget import Candidate, Search, to_tolerance
-from usual_clay.core.fit.drape import Drape, DrapeSettings, Sizes
+from usual_clay.core.fit.drape import Drape
 from usual_clay.core.fit.patch_budget import patch_to_tolerance
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import even_knots

@@ -10,17 +10,14 @@ import numpy as np
 from usual_clay.core.arrays import Floats, frozen
 from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge, percent
 from usual_clay.core.fit.adaptive import Attempt, grown
+from usual_clay.core.fit.base import Base, DrapeSettings, Sizes, lay_flat
 from usual_clay.core.fit.drape import (
-    Base,
     Drape,
-    DrapeSettings,
-    Sizes,
     Start,
     adapted_space,
     drape,
     fit_once,
     laid_for_knots,
-    lay_flat,
     stiffness_of,
     with_images,
 )

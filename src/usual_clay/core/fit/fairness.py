@@ -9,7 +9,8 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
-from usual_clay.core.fit.drape import Base, Drape, Sizes, fit_once, stiffness_of
+from usual_clay.core.fit.base import Base, Sizes
+from usual_clay.core.fit.drape import Drape, fit_once, stiffness_of
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import even_knots, gram

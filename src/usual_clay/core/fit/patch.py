@@ -11,18 +11,8 @@ from scipy.sparse.csgraph import connected_components
 
 from usual_clay.core.arrays import Bools, Ints, frozen
 from usual_clay.core.check.deviation import Aim, percent
-from usual_clay.core.fit.drape import (
-    FEWEST,
-    KNOT_RULES,
-    MOST,
-    Base,
-    Drape,
-    KnotRule,
-    Start,
-    cost_of,
-    folds_in,
-    settled,
-)
+from usual_clay.core.fit.base import FEWEST, KNOT_RULES, MOST, Base, KnotRule
+from usual_clay.core.fit.drape import Drape, Start, cost_of, folds_in, settled
 from usual_clay.core.fit.meet import GRADES, Frame, Grade, meeting
 from usual_clay.core.fit.mirror import Mirror, mirrored
 from usual_clay.core.fit.run import Run, RunSettings

@@ -9,6 +9,7 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels, judge
 from usual_clay.core.fit.adaptive import Attempt, grown
+from usual_clay.core.fit.base import Base
 from usual_clay.core.fit.budget import (
     GROWTH,
     LIMIT,
@@ -17,7 +18,7 @@ from usual_clay.core.fit.budget import (
     Search,
     in_words,
 )
-from usual_clay.core.fit.drape import Base, Drape, laid_for_knots, settled, stiffness_of
+from usual_clay.core.fit.drape import Drape, laid_for_knots, settled, stiffness_of
 from usual_clay.core.fit.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Cancelled, Progress, silent
