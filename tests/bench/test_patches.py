@@ -289,3 +289,33 @@ def test_two_scans_are_joined_and_draped_together(with_demo: Hands) -> None:
     assert session.job.report(surface).at_share < 0.06
     sides = [surface.signed[places[back][:, 0] < 60], surface.signed[places[back][:, 0] > 60]]
     assert min(len(side) for side in sides) > 1000
+
+
+def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
+    hands, session, window = with_demo, with_demo.session, with_demo.window
+    scan = next(session.job.all(Scan))
+    x = scan.mesh.vertices[:, 0]
+    used = np.zeros(len(x), dtype=bool)
+    used[scan.mesh.triangles] = True
+    session.choose(scan.id)
+    # Once round, between the holes for the hangers.
+    session.put_region(scan, used & (x > 45) & (x < 68), "ring")
+    window.drape()
+    hands.wait()
+    surface = session.chosen_surface()
+    # A region with two ends that folds over is closed by itself.
+    ends = surface.geometry.points[:, [0, -1]]
+    assert ends[:, 0] == pytest.approx(ends[:, 1], abs=1e-9)
+    card = window.cards.card
+    card.nv.setValue(14)
+    hands.wait()
+    assert session.job.report(session.chosen_surface()).at_share < 0.08
+    hands.press("u", card.closed)
+    turned = session.chosen_surface()
+    assert turned.recipe.settings.closed == "u"
+    assert turned.geometry.points[0] == pytest.approx(turned.geometry.points[-1], abs=1e-9)
+    # It cannot be symmetric as well: the one lets go of the other.
+    hands.press("y", card.symmetric)
+    settings = session.chosen_surface().recipe.settings
+    assert (settings.symmetric, settings.closed) == ("y", "")
+    assert "folds over" in card.trouble.text()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
@@ -11,9 +13,15 @@ from tests.bench.conftest import ALT, BACK, CTRL, SHIFT, Hands
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.stage.overlay import legend_box
+from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
 from usual_clay.bench.stage.reading import reading
 from usual_clay.core.picture.placement import TRUE_PLANES
+from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.basis import even_knots, greville
+from usual_clay.core.spline.knots import insert_knot
+from usual_clay.core.spline.surface import BSplineSurface, surface_grid
+from usual_clay.core.spline.tessellate import grid_triangles
 from usual_clay.demo.scan import pose
 from usual_clay.job.items import Region, Scan, Surface
 
@@ -295,3 +303,26 @@ def test_region_buttons(with_scan: Hands) -> None:
     assert press("Invert") == len(np.unique(scan.mesh.triangles)) - before
     assert press("Invert") == before
     assert press("Fill gaps") >= before
+
+
+def test_a_portrait_follows_a_few_control_points_as_if_made_anew() -> None:
+    knots = even_knots(9, 3)
+    x, y = np.meshgrid(30 * greville(knots, 3), 30 * greville(knots, 3), indexing="ij")
+    surface = BSplineSurface(knots, knots, np.stack([x, y, np.sin(x / 6)], axis=2))
+    at = np.linspace(0, 1, 60)
+    up = np.array([0.0, 0.0, 0.1])
+    above = surface_grid(surface, at, at).reshape(-1, 3) + up
+    judge = Judge(MeshTree(above, grid_triangles(60, 60)), 0.5)
+    old = make_portrait(surface, judge)
+    lifted = surface.points.copy()
+    lifted[4, 5, 2] += 0.4
+    moved = replace(surface, points=lifted)
+    quick, anew = followed(old, moved, judge), make_portrait(moved, judge)
+    assert quick is not None
+    for name in ("vertices", "normals", "signed"):
+        assert getattr(quick, name) == pytest.approx(getattr(anew, name), abs=1e-9, nan_ok=True)
+    assert [len(line) for line in quick.lines] == [len(line) for line in anew.lines]
+    # Far from the point nothing was touched, and with other knots there is nothing to go by.
+    assert (quick.vertices != old.vertices).any(axis=1).mean() < 0.5
+    assert followed(old, insert_knot(surface, 0.4), judge) is None
+    assert followed(old, replace(surface, points=surface.points + up), judge) is None

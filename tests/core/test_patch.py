@@ -8,16 +8,20 @@ from itertools import pairwise
 import numpy as np
 import pytest
 
+from usual_clay.core.build.placed import drawn_on
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
 from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.fit.drape import folds_in
 from usual_clay.core.fit.patch import PatchSettings, patch
 from usual_clay.core.fit.patch_budget import patch_to_tolerance
 from usual_clay.core.fit.system import FitError
+from usual_clay.core.scan.calm import calm_places
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.borders import GapError, four_borders
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve
-from usual_clay.core.spline.make import arc_through, through_points
+from usual_clay.core.spline.make import DrawnSettings, arc_through, through_points
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import surface_grid
 from usual_clay.core.spline.tessellate import grid_triangles
@@ -154,6 +158,44 @@ def test_what_makes_no_patch_is_told() -> None:
     joined = PatchSettings(joints=("G0", "G0", "G0", "G1"))
     with pytest.raises(FitError, match=r"no edge of the neighbour: .* strays by"):
         patch(field(), other, [None, None, None, first], joined)
+
+
+def test_borders_on_a_scan_leave_its_noise_alone() -> None:
+    mesh = field()
+    random = np.random.default_rng(1)
+    x, y, _ = mesh.vertices.T
+    inner = mesh.vertices[(np.abs(y) < 17) & (np.abs(x - 30) < 31)]
+    places = inner[random.choice(len(inner), 800, replace=False)]
+    calm = calm_places(mesh, places)
+    off = [float(np.std(p[:, 2] - height(p[:, 0], p[:, 1]))) for p in (places, calm)]
+    assert off[0] == pytest.approx(NOISE, rel=0.1)
+    assert off[1] < 0.45 * off[0]
+    # A spike beside a place does not draw it.
+    spiked = mesh.vertices.copy()
+    spike = int(np.argmin(np.linalg.norm(spiked - [25, 3, height(25, 3)], axis=1)))
+    spiked[spike, 2] += 3.0
+    beside = calm_places(TriangleMesh(spiked, mesh.triangles), spiked[[spike + 2]])[0]
+    assert abs(beside[2] - height(beside[0], beside[1])) < 0.03
+    clicked = [(x, y, float(height(x, y))) for x, y in ((2.0, -8.0), (15.0, -11.0), (31.0, -6.0))]
+    line = drawn_on(DrawnSettings("through", tuple(clicked), within=0.03), mesh)
+    assert line.points[[0, -1]] == pytest.approx(np.array(clicked)[[0, -1]])
+    assert len(line.points) <= 8
+    along = evenly(line, 200)
+    assert np.quantile(np.abs(along[:, 2] - height(*along.T[:2])), 0.95) < 0.02
+    with pytest.raises(SplineError, match="drawn through points"):
+        drawn_on(DrawnSettings("line", tuple(clicked[:2])), mesh)
+
+
+def test_a_surface_that_folds_over_is_told() -> None:
+    surface = patch(field(), LEFT, ALONE, PatchSettings(8, 8)).surface
+    points = field().vertices
+    inside = points[(np.abs(points[:, 0] - 15) < 8) & (np.abs(points[:, 1]) < 5)]
+    up = np.tile([0.0, 0.0, 1.0], (len(inside), 1))
+    assert folds_in(surface, foot_points(surface, inside), up) == ""
+    net = surface.points.copy()
+    net[3:5] = net[4:2:-1]
+    folded = replace(surface, points=net)
+    assert "folds over at" in folds_in(folded, foot_points(folded, inside), up)
 
 
 # ---- the demo job ----------------------------------------------------------------------------

@@ -10,6 +10,10 @@ import pytest
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.base import DrapeSettings
 from usual_clay.core.fit.drape import drape
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.motion import Motion
+from usual_clay.job.change_scan import moved as with_moved
+from usual_clay.job.change_scan import with_mesh
 from usual_clay.job.history import DEEPEST, History
 from usual_clay.job.items import Region, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of
@@ -171,3 +175,43 @@ def test_a_sample_needs_its_scan(demo_job: Job) -> None:
     )
     with pytest.raises(JobError, match="no longer in the job"):
         sample_of(demo_job.without(chosen.scan), chosen)
+
+
+def test_a_patch_is_judged_by_the_scan_inside_it_through_mends_and_moves(demo_job: Job) -> None:
+    patch = next(s for s in demo_job.all(Surface) if s.name == "Belly patch")
+    scan = next(demo_job.all(Scan))
+    measured = demo_job.measured(patch)
+    assert isinstance(measured, Region)
+    assert measured.id not in demo_job.items
+    assert patch.inside is not None
+    assert patch.signed is not None
+    assert len(sample_of(demo_job, measured).points) == len(patch.signed)
+    # Shaped by hand, then the scan loses half of its vertices: what is left of the inside judges.
+    by_hand = replace(patch, recipe=None, made_of=None, watches=scan.id)
+    job = demo_job.with_item(by_hand)
+    kept = np.flatnonzero(scan.mesh.vertices[:, 1] > 0)
+    place = np.full(len(scan.mesh.vertices), -1)
+    place[kept] = np.arange(len(kept))
+    corners = place[scan.mesh.triangles]
+    half = TriangleMesh(scan.mesh.vertices[kept], corners[(corners >= 0).all(axis=1)])
+    mended = with_mesh(job, scan.id, half, kept)
+    again = mended.get(patch.id, Surface)
+    assert again is not None
+    assert again.inside is not None
+    assert again.signed is not None
+    assert (half.vertices[again.inside] == scan.mesh.vertices[np.intersect1d(patch.inside, kept)]
+            ).all()  # fmt: skip
+    same = np.isin(patch.inside, kept)
+    assert again.signed == pytest.approx(patch.signed[same], abs=1e-6)
+    report = mended.report(again)
+    assert report is not None
+    assert report.points == int(same.sum())
+    # What follows a scan that is moved is made anew, the patch and its borders.
+    turned = with_moved(demo_job, scan.id, Motion(np.eye(3), np.array([0.0, 0, 5.0])))
+    assert patch.id not in stale(turned)
+    assert any(item_id in stale(turned) for item_id in patch.recipe.sources[1:5])  # type: ignore[union-attr]
+    # Without its scan it is loose, and keeps its shape.
+    alone = demo_job.without(scan.id).get(patch.id, Surface)
+    assert alone is not None
+    assert alone.geometry is patch.geometry
+    assert demo_job.without(scan.id).measured(alone) is None

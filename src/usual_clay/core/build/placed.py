@@ -182,9 +182,9 @@ def drawn_on(settings: DrawnSettings, mesh: TriangleMesh) -> BSplineCurve:
         raise SplineError("on a scan a curve is drawn through points, and open")
     ends = settings.array
     line = make_curve(replace(settings, handles=()))
-    near = _nearest(evenly(line, LEG_PLACES * (len(ends) - 1) + 1), mesh)
+    near = calm_places(mesh, evenly(line, LEG_PLACES * (len(ends) - 1) + 1))
     near[[0, -1]] = ends[[0, -1]]
-    landed = calm_places(mesh, _nearest(evenly(through_points(near), ON_SCAN), mesh))
+    landed = calm_places(mesh, evenly(through_points(near), ON_SCAN))
     landed[[0, -1]] = ends[[0, -1]]
     run = Run(landed, held=(True, True))
     return trace(run, RunSettings(knots="even"), Aim(settings.within)).fit.curve

@@ -170,7 +170,8 @@ def through_points(
     _apart(points)
     degree = min(degree, len(points) - 1, HIGHEST_DEGREE)
     t = _parameters(points, spacing)
-    if degree % 2 == 0 and degree > 1:
+    if degree % 2 == 0 and len(points) > degree + 1:
+        # With inner knots an even degree would swing between the points.
         degree -= 1
     if handles:
         knots, control = _with_handles(points, t, max(degree, 3), handles)
