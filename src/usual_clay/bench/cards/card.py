@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from usual_clay.bench.session import Session
+from usual_clay.bench.session import Session, sentence
 from usual_clay.bench.widgets import Tile, label
 
 
@@ -26,6 +26,19 @@ class Card(QWidget):
 
     def refresh(self) -> None:
         """Show what the session has now."""
+
+    def say(self, words: str, trouble: str) -> None:
+        """Show what came of it, and what is wrong, on the card's own labels."""
+        for part, text in ((self.words, sentence(words)), (self.trouble, trouble)):
+            part.setText(text)
+            part.setVisible(bool(text))
+
+    def add_say(self) -> None:
+        """Put the two labels that `say` fills at the foot of what there is so far."""
+        self.words = label(role="news", wraps=True)
+        self.trouble = label(role="trouble", wraps=True)
+        self.column.addWidget(self.words)
+        self.column.addWidget(self.trouble)
 
     def add_buttons(self, *buttons: QPushButton, into: QVBoxLayout | None = None) -> None:
         """Put buttons side by side, at the foot of the card or of a part of it."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -15,7 +14,7 @@ from usual_clay.bench.cards.card import Card, TwoFigures, thousands
 from usual_clay.bench.cards.curve_judging import JudgingPage
 from usual_clay.bench.cards.curve_points import PointsPage
 from usual_clay.bench.cards.fields import Fields
-from usual_clay.bench.cards.tasks import FOLLOW, TASKS
+from usual_clay.bench.cards.tasks import FOLLOW, task_buttons
 from usual_clay.bench.edits.curves import add_twin, set_run
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number, quiet_spin
@@ -41,7 +40,7 @@ PAGES = (
 )
 # What the page "make" offers, in rows.
 MAKES = (
-    (("slim", "Slim"), ("fair", "Fair"), ("arc", "Arc?")),
+    (("slim", "Slim"), ("fair", "Fair"), ("arc", "An arc?")),
     (("extend", "Extend"), ("split", "Split"), ("chain", "Join")),
     (("offset", "Offset"), ("copy", "Copy"), ("across", "Set across")),
     (("bridge", "Bridge"), ("pair", "Pair"), ("laid", "Lay onto")),
@@ -72,10 +71,7 @@ class CurveCard(Card):
         }  # fmt: skip
         for page in self.pages.values():
             self.column.addWidget(page)
-        self.words = label(role="news", wraps=True)
-        self.trouble = label(role="trouble", wraps=True)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.trouble)
+        self.add_say()
         self.column.addStretch(1)
         self.turn_to("points")
         session.work.ended.connect(lambda _key: self.refresh())
@@ -113,12 +109,7 @@ class CurveCard(Card):
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        for row in MAKES:
-            made = [
-                button(f"{words} ..." if words != "Arc?" else "An arc? ...", TASKS[kind].about,
-                       clicked=partial(run, f"task {kind}"))
-                for kind, words in row
-            ]  # fmt: skip
+        for made in task_buttons(MAKES, run):
             self.add_buttons(*made, into=column)
         self.loose = button("Set loose", "Stop following; the curve stays as it is",
                             clicked=lambda: self._edit(self.session.set_loose))  # fmt: skip

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QW
 from usual_clay.bench.cards.card import Card, TwoFigures, thousands
 from usual_clay.bench.cards.joint_rows import JointRows
 from usual_clay.bench.cards.surface_shape import ShapePage
-from usual_clay.bench.cards.tasks import TASKS
+from usual_clay.bench.cards.tasks import task_buttons
 from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
@@ -138,11 +138,7 @@ class DrapeCard(Card):
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        for row in MAKES:
-            made = [
-                button(f"{words} ...", TASKS[kind].about, clicked=partial(run, f"task {kind}"))
-                for kind, words in row
-            ]
+        for made in task_buttons(MAKES, run):
             self.add_buttons(*made, into=column)
         double = button("Double", "A second one like it, to try a change on",
                         clicked=partial(run, "double"))  # fmt: skip
@@ -156,10 +152,7 @@ class DrapeCard(Card):
         self.near, self.far = self.figures.near, self.figures.far
         self.column.addSpacing(2)
         self.column.addWidget(self.figures)
-        self.words = label(role="news", wraps=True)
-        self.trouble = label(role="trouble", wraps=True)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.trouble)
+        self.add_say()
         self.progress = QWidget()
         inside = QVBoxLayout(self.progress)
         inside.setContentsMargins(0, 2, 0, 2)

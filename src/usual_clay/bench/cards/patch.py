@@ -10,7 +10,7 @@ from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.patches import add_patch, bordered, legs_of, new_patch
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import EXPECTED, Session, sentence
-from usual_clay.bench.widgets import Choice, Row, button, combo, fill, label, number
+from usual_clay.bench.widgets import Choice, Row, button, combo, fill, number
 from usual_clay.core.check.deviation import judge, percent
 from usual_clay.core.fit.patch import PatchFit, PatchSettings
 from usual_clay.core.spline.basis import SplineError
@@ -62,10 +62,7 @@ class PatchCard(Card):
         self.column.addWidget(self.side_rows[-1])
         self.back = button("Take back", "Take the last point back", clicked=self.take_back)
         self.add_buttons(self.back)
-        self.words = label(role="news", wraps=True)
-        self.trouble = label(role="trouble", wraps=True)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.trouble)
+        self.add_say()
         self.keep = button("Keep", "Keep the borders and the patch (Enter)", "main",
                            clicked=self.accept)  # fmt: skip
         self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
@@ -156,13 +153,13 @@ class PatchCard(Card):
             picked = [job.get(str(box.currentData()), Curve) for box in self.sides]
             borders = [curve for curve in picked if curve is not None]
             if len({curve.id for curve in borders}) < 4:
-                self._say("", "Choose four different curves.")
+                self.say("", "Choose four different curves.")
                 return
         else:
             marking = session.marking
             if marking is None or len(marking.places) < 2 or len(corners) > 4:
                 too_many = marking is not None and len(corners) > 4
-                self._say("", "A patch has four corners: take the last one back." if too_many
+                self.say("", "A patch has four corners: take the last one back." if too_many
                           else "")  # fmt: skip
                 return
             legs = legs_of(marking.points, corners)
@@ -170,11 +167,11 @@ class PatchCard(Card):
             try:
                 job, borders = bordered(job, scan, [leg for leg in legs if len(leg) > 1])
             except SplineError as error:
-                self._say("", sentence(error))
+                self.say("", sentence(error))
                 return
             session.propose(job)
             if len(corners) < 4:
-                self._say("", "")
+                self.say("", "")
                 return
         self._fit(job, new_patch(job, scan, borders, self.closing.value()))
 
@@ -194,7 +191,7 @@ class PatchCard(Card):
                 f"{nu} × {nv} control points; {percent(job.aim.share)} of"
                 f" {len(made.inside)} points inside lie within {report.at_share:.3f} mm"
             )
-            self._say("; ".join(filter(None, [told, made.words])), "")
+            self.say("; ".join(filter(None, [told, made.words])), "")
             self.keep.setEnabled(True)
             self.session.propose(job.with_item(whole))
 
@@ -202,20 +199,14 @@ class PatchCard(Card):
             if self._shown is shown and self.isVisible():
                 if not isinstance(error, EXPECTED):
                     self.session.told.emit("trouble", f"This should not have happened: {error!r}")
-                self._say("", sentence(error))
+                self.say("", sentence(error))
 
-        self._say("Working ...", "")
+        self.say("Working ...", "")
         self.session.work.start(
             "look", "", lambda progress, _: KINDS["patch"].make(
                 recipe.settings, sources, None, progress
             ), came, failed=failed,
         )  # fmt: skip
-
-    def _say(self, words: str, trouble: str) -> None:
-        words = sentence(words)
-        for part, text in ((self.words, words), (self.trouble, trouble)):
-            part.setText(text)
-            part.setVisible(bool(text))
 
     def accept(self) -> None:
         """Keep the borders and the patch."""

@@ -9,7 +9,7 @@ import numpy as np
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.session import EXPECTED, Session, sentence
-from usual_clay.bench.widgets import Row, Slide, button, combo, fill, label
+from usual_clay.bench.widgets import Row, Slide, button, combo, fill
 from usual_clay.core.scan.follow import follow_surface
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import Region, Scan, Surface
@@ -36,10 +36,7 @@ class ShapeScanCard(Card):
             Row("Fades over", self.fade, stretch=0),
         ):  # fmt: skip
             self.column.addWidget(row)
-        self.words = label(role="news", wraps=True)
-        self.trouble = label(role="trouble", wraps=True)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.trouble)
+        self.add_say()
         self.keep = button("Keep", "Add the shaped scan; the old one is hidden (Enter)", "main",
                            clicked=self.accept)  # fmt: skip
         self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
@@ -84,7 +81,7 @@ class ShapeScanCard(Card):
         region = job.measured(before) or job.measured(after)
         scan = job.get(region.scan, Scan) if isinstance(region, Region) else None
         if before is after or not isinstance(region, Region) or scan is None:
-            self._say("", "Choose two surfaces: as it was, and as it is." if before is after else
+            self.say("", "Choose two surfaces: as it was, and as it is." if before is after else
                       f"No scan lies under {before.name}.")  # fmt: skip
             return
         self._compute(shown, scan, region, before, after, fade)
@@ -101,24 +98,19 @@ class ShapeScanCard(Card):
                 self._made = (scan, mesh)
                 moved = np.linalg.norm(mesh.vertices - scan.mesh.vertices, axis=1)
                 count = int((moved > 1e-9).sum())
-                self._say(f"{count} points follow, by up to {moved.max():.3f} mm.", "")
+                self.say(f"{count} points follow, by up to {moved.max():.3f} mm.", "")
                 self.keep.setEnabled(count > 0)
                 self.session.propose(self.session.job.changed(scan.id, mesh=mesh))
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
                 known = isinstance(error, EXPECTED)
-                self._say(
+                self.say(
                     "", sentence(error) if known else f"This should not have happened: {error!r}"
                 )
 
-        self._say("Working ...", "")
+        self.say("Working ...", "")
         self.session.work.start("look", "", make, came, failed=failed)
-
-    def _say(self, words: str, trouble: str) -> None:
-        for part, text in ((self.words, words), (self.trouble, trouble)):
-            part.setText(text)
-            part.setVisible(bool(text))
 
     def accept(self) -> None:
         """Keep the shaped scan beside the old one, which is hidden."""

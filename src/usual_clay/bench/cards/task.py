@@ -15,7 +15,7 @@ from usual_clay.bench.cards.tasks import TASKS, Task
 from usual_clay.bench.edits.curves import new_curve, reshaped
 from usual_clay.bench.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.bench.session import EXPECTED, Session, sentence
-from usual_clay.bench.widgets import Row, button, combo, fill, label, number
+from usual_clay.bench.widgets import Row, button, combo, fill, number
 from usual_clay.core.build.alter import SplitSettings
 from usual_clay.core.build.alter_surface import SECOND
 from usual_clay.core.check.deviation import percent
@@ -40,10 +40,7 @@ class TaskCard(Card):
         self._pages: dict[str, tuple[QWidget, list[QComboBox], Fields, Any]] = {}
         self.body = QVBoxLayout()
         self.column.addLayout(self.body)
-        self.words = label(role="news", wraps=True)
-        self.trouble = label(role="trouble", wraps=True)
-        self.column.addWidget(self.words)
-        self.column.addWidget(self.trouble)
+        self.add_say()
         self.keep = button("Keep", "Keep what is shown (Enter)", "main", clicked=self.accept)
         self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
@@ -160,7 +157,7 @@ class TaskCard(Card):
             what = "Choose what it is made from." if len(picked) < needed else (
                 "Choose different ones: one is taken twice."
             )  # fmt: skip
-            self._say("", what)
+            self.say("", what)
             return
         self._compute(picked, more)
 
@@ -181,16 +178,16 @@ class TaskCard(Card):
                 self._made = list(zip(settings, made, strict=False))
                 self.keep.setEnabled(True)
                 job, chosen = self._with(self.session.job)
-                self._say(made[0].words + self._judged(job, chosen), "")
+                self.say(made[0].words + self._judged(job, chosen), "")
                 self.session.propose(job)
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
                 if not isinstance(error, EXPECTED):
                     self.session.told.emit("trouble", f"This should not have happened: {error!r}")
-                self._say("", sentence(error))
+                self.say("", sentence(error))
 
-        self._say("Working ...", "")
+        self.say("Working ...", "")
         self.session.work.start("look", "", make, came, failed=failed)
 
     def _judged(self, job: Job, chosen: ItemId | None) -> str:
@@ -200,12 +197,6 @@ class TaskCard(Card):
         if report is None:
             return ""
         return f"; {percent(job.aim.share)} of what measures it lie within {report.at_share:.3f} mm"
-
-    def _say(self, words: str, trouble: str) -> None:
-        words = sentence(words)
-        for part, text in ((self.words, words), (self.trouble, trouble)):
-            part.setText(text)
-            part.setVisible(bool(text))
 
     def _with(self, job: Job) -> tuple[Job, ItemId | None]:
         """Return the job with what was made, and what of it to choose."""

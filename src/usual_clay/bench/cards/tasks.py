@@ -8,11 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
+from PySide6.QtWidgets import QPushButton
 
 from usual_clay.bench.cards.fields import Field, Figure, Pick, Sweep
+from usual_clay.bench.widgets import button
 from usual_clay.core.build.alter import (
     ArcSettings,
     ExtendSettings,
@@ -381,3 +384,16 @@ ALTER: dict[str, Task] = {
     ),
 }  # fmt: skip
 TASKS = {**FOLLOW, **ALTER}
+
+
+def task_buttons(
+    rows: Sequence[Sequence[tuple[str, str]]], run: Callable[[str], None]
+) -> list[list[QPushButton]]:
+    """Return rows of buttons that each begin a task."""
+    return [
+        [
+            button(f"{words} ...", TASKS[kind].about, clicked=partial(run, f"task {kind}"))
+            for kind, words in row
+        ]
+        for row in rows
+    ]
