@@ -90,8 +90,8 @@ class Stage(QSplitter):
     def _add_strip(self) -> None:
         """Put the switches over the large view, beside its name."""
         self.free_name = QLabel("Free view", self.free)
-        self.free_name.setProperty("role", "soft")
-        self.free_name.move(10, 12)
+        self.free_name.setProperty("role", "onstage")
+        self.free_name.move(6, 8)
         self.free_name.adjustSize()
         self.strip = QWidget(self.free)
         row = QHBoxLayout(self.strip)

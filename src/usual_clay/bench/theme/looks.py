@@ -72,6 +72,8 @@ QWidget {{ color: {p.INK}; }}
 QMainWindow, QWidget#panel {{ background: {p.PANEL}; }}
 QToolTip {{ background: {p.NOTE}; color: {p.NOTE_INK}; border: none; padding: 5px 8px; }}
 QLabel[role="soft"] {{ color: {p.SOFT_INK}; }}
+QLabel[role="onstage"] {{ color: {p.SOFT_INK}; background: rgba(251,248,243,190);
+    border-radius: 6px; padding: 3px 7px; }}
 QLabel[role="title"] {{ font-size: 11pt; font-weight: 600; }}
 QLabel[role="group"] {{ color: {p.SOFT_INK}; font-weight: 600; font-size: 8.5pt; }}
 QLabel[role="figure"] {{ font-size: 13.5pt; font-weight: 600; }}
@@ -101,7 +103,7 @@ QPushButton[role="station"] {{ border-color: transparent; background: transparen
 QPushButton[role="station"]:hover {{ color: {p.INK}; background: {p.GROUND}; }}
 QPushButton[role="station"]:checked {{ background: {p.ACCENT}; color: white; font-weight: 600; }}
 QPushButton[role="station"]:focus {{ border-color: {p.ACCENT}; }}
-QPushButton[role="toggle"] {{ border: 1px solid transparent; background: transparent;
+QPushButton[role="toggle"] {{ border: 1px solid transparent; background: rgba(251,248,243,190);
     color: {p.SOFT_INK}; padding: 3px 7px; }}
 QPushButton[role="toggle"]:hover {{ background: rgba(255,255,255,170); }}
 QPushButton[role="toggle"]:checked {{ color: {p.INK}; font-weight: 600; background: {p.FIELD};
