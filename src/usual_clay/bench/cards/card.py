@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from usual_clay.bench.session import Session, sentence
+from usual_clay.bench.session import EXPECTED, Session, sentence
 from usual_clay.bench.widgets import Tile, label
 
 
@@ -32,6 +32,12 @@ class Card(QWidget):
         for part, text in ((self.words, sentence(words)), (self.trouble, trouble)):
             part.setText(text)
             part.setVisible(bool(text))
+
+    def say_failed(self, error: Exception) -> None:
+        """Say what was wrong; what nobody expected is told besides."""
+        if not isinstance(error, EXPECTED):
+            self.session.told.emit("trouble", f"This should not have happened: {error!r}")
+        self.say("", sentence(error))
 
     def add_say(self) -> None:
         """Put the two labels that `say` fills at the foot of what there is so far."""

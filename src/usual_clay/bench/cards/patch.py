@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.patches import add_patch, bordered, legs_of, new_patch
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.session import EXPECTED, Session, sentence
+from usual_clay.bench.session import Session, sentence
 from usual_clay.bench.widgets import Choice, Row, button, combo, fill, number
 from usual_clay.core.check.deviation import judge, percent
 from usual_clay.core.fit.patch import PatchFit, PatchSettings
@@ -197,9 +197,7 @@ class PatchCard(Card):
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
-                if not isinstance(error, EXPECTED):
-                    self.session.told.emit("trouble", f"This should not have happened: {error!r}")
-                self.say("", sentence(error))
+                self.say_failed(error)
 
         self.say("Working ...", "")
         self.session.work.start(

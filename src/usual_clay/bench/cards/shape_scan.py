@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.session import EXPECTED, Session, sentence
+from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Slide, button, combo, fill
 from usual_clay.core.scan.follow import follow_surface
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -104,10 +104,7 @@ class ShapeScanCard(Card):
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
-                known = isinstance(error, EXPECTED)
-                self.say(
-                    "", sentence(error) if known else f"This should not have happened: {error!r}"
-                )
+                self.say_failed(error)
 
         self.say("Working ...", "")
         self.session.work.start("look", "", make, came, failed=failed)

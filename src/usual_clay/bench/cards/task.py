@@ -14,7 +14,7 @@ from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.cards.tasks import TASKS, Task
 from usual_clay.bench.edits.curves import new_curve, reshaped
 from usual_clay.bench.edits.surfaces import judged_within, reshaped_surface
-from usual_clay.bench.session import EXPECTED, Session, sentence
+from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, button, combo, fill, number
 from usual_clay.core.build.alter import SplitSettings
 from usual_clay.core.build.alter_surface import SECOND
@@ -183,9 +183,7 @@ class TaskCard(Card):
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
-                if not isinstance(error, EXPECTED):
-                    self.session.told.emit("trouble", f"This should not have happened: {error!r}")
-                self.say("", sentence(error))
+                self.say_failed(error)
 
         self.say("Working ...", "")
         self.session.work.start("look", "", make, came, failed=failed)
