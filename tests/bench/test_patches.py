@@ -309,6 +309,7 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     card = window.cards.card
     card.nv.setValue(14)
     hands.wait()
+    assert "closed in v" in card.words.text()
     assert session.job.report(session.chosen_surface()).at_share < 0.08
     hands.press("u", card.closed)
     turned = session.chosen_surface()

@@ -163,7 +163,9 @@ class Window(QMainWindow):
         picture = session.shown.get(session.chosen, Picture)
         if session.tool is None and self.cards.asks_for("sections"):
             hint = SHEET_HINT
-        elif session.tool is None and (self.cards.asks_for("task") or self.cards.asks_for("patch")):
+        elif session.tool is None and (
+            any(self.cards.asks_for(name) for name in ("task", "patch", "shape scan"))
+        ):
             hint = "What it would make is shown. <b>Enter</b> keeps it, <b>Esc</b> drops it."
         elif session.tool is None and picture is not None and not picture.locked:
             hint = PICTURE_HINT

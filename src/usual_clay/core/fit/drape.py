@@ -182,6 +182,8 @@ def drape(
     seed = best.feet.u[:count], best.feet.v[:count]
     exact = foot_points(best.surface, own.points, seed)
     words = [folds_in(best.surface, exact, own.normals)]
+    if base.closed and not settings.closed:
+        words.append(f"the region runs once round: the surface is closed in {base.closed}")
     if settings.symmetric:
         plain = replace(settings, symmetric="")
         free = settled(own, plain, lay_flat(own, plain), progress=progress)
