@@ -34,10 +34,7 @@ def with_mesh(job: Job, scan_id: ItemId, mesh: TriangleMesh, origin: Ints) -> Jo
     job = job.changed(scan_id, mesh=mesh, colours=colours)
     for region in list(job.all(Region)):
         if region.scan == scan_id:
-            held = np.zeros(count + 1, dtype=bool)
-            held[region.vertices] = True
-            # A vertex that is new, at -1, meets the last place, which is never held.
-            job = job.changed(region.id, vertices=np.flatnonzero(held[origin]))
+            job = job.changed(region.id, vertices=_kept(region.vertices, origin, count))
     for surface in list(job.all(Surface)):
         by_hand = surface.recipe is None and surface.inside is not None
         if by_hand and surface.watches == scan_id:
@@ -45,11 +42,18 @@ def with_mesh(job: Job, scan_id: ItemId, mesh: TriangleMesh, origin: Ints) -> Jo
     return job
 
 
+def _kept(vertices: Ints, origin: Ints, count: int) -> Ints:
+    """Return where chosen ones of `count` old vertices are among the new."""
+    held = np.zeros(count + 1, dtype=bool)
+    held[vertices] = True
+    # A vertex that is new, at -1, meets the last place, which is never held.
+    return np.flatnonzero(held[origin])
+
+
 def _judged_anew(job: Job, surface: Surface, origin: Ints, count: int) -> Surface:
     """Let a patch that was shaped by hand be judged by what is left of the scan inside it."""
-    held = np.zeros(count + 1, dtype=bool)
-    held[surface.inside] = True
-    kept = replace(surface, inside=np.flatnonzero(held[origin]))
+    assert surface.inside is not None
+    kept = replace(surface, inside=_kept(surface.inside, origin, count))
     region = job.measured(kept)
     assert isinstance(region, Region)
     points = sample_of(job, region).points

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.meet import Edge, Grade, edge_of, side_rows, steps_inward
+from usual_clay.core.fit.meet import Edge, Grade, edge_of, rows_inward, side_rows
 from usual_clay.core.fit.mirror import Mirror
 from usual_clay.core.fit.system import Space
 from usual_clay.core.scan.mesh import unit
@@ -330,13 +330,11 @@ def _with_rows(
     rows = side_rows(points, side)
     knots = surface.knots_u if side in (1, 3) else surface.knots_v
     degree = surface.degrees[0 if side in (1, 3) else 1]
-    near, far = steps_inward(knots, degree, side)
     rows[0] = edge.curve.points
     if grade == "G0":
         return replace(surface, points=points)
-    first = factor * edge.first.points
-    rows[1] = rows[0] + near * first
+    first, second = factor * edge.first.points, factor**2 * edge.second.points
+    rows[1], third_row = rows_inward(rows[0], first, second, knots, degree, side)
     if grade == "G2" and degree > 1 and len(rows) > 4:
-        second = factor**2 * edge.second.points
-        rows[2] = rows[1] + far * (first + degree * near / (degree - 1) * second)
+        rows[2] = third_row
     return replace(surface, points=points)

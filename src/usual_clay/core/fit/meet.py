@@ -16,7 +16,6 @@ from usual_clay.core.spline.surface import BSplineSurface
 
 Grade = Literal["G0", "G1", "G2"]
 GRADES: tuple[Grade, ...] = ("G0", "G1", "G2")
-SIDES = ("south", "east", "north", "west")
 # A neighbour's edge that strays so far from a border, mm, is not the same line.
 SAME_LINE = 2e-3
 LOOKED_AT = np.linspace(0, 1, 17)
@@ -93,6 +92,17 @@ def steps_inward(knots: Floats, degree: int, side: int) -> tuple[float, float]:
     inward = 1 - knots[::-1] if side in (1, 2) else knots
     far = inward[degree + 2] if len(inward) > degree + 2 else 1.0
     return float(inward[degree + 1]) / degree, float(far) / degree
+
+
+def rows_inward(
+    edge: Floats, first: Floats, second: Floats, knots: Floats, degree: int, side: int
+) -> tuple[Floats, Floats]:
+    """Return the second and third row of a net that has such derivatives inward at an edge."""
+    near, far = steps_inward(knots, degree, side)
+    row = edge + near * first
+    if degree < 2:
+        return row, row
+    return row, row + far * (first + degree * near / (degree - 1) * second)
 
 
 def edge_strays(neighbour: BSplineSurface, border: BSplineCurve) -> float | None:
@@ -190,16 +200,14 @@ class Frame:
         )
         inner = knots[degree + 1 : -degree - 1]
         edge = alike([each.edge.curve, each.edge.first, each.edge.second], degree, inner)
-        near, far = steps_inward(across, depth, each.side)
         rows, chosen = side_rows(points, each.side), side_rows(which, each.side)
-        first = -each.ratio * edge[1].points
+        first, second = -each.ratio * edge[1].points, each.ratio**2 * edge[2].points
+        second_row, third_row = rows_inward(rows[0], first, second, across, depth, each.side)
         ends = slice(1, -1)
-        rows[1, ends] = (rows[0] + near * first)[ends]
+        rows[1, ends] = second_row[ends]
         chosen[1, ends] = True
         if each.grade == "G2" and len(rows) > 4 and depth > 1:
-            second = each.ratio**2 * edge[2].points
-            leg = first + depth * near / (depth - 1) * second
-            rows[2, ends] = (rows[1] + far * leg)[ends]
+            rows[2, ends] = third_row[ends]
             chosen[2, ends] = True
 
     def with_ratios(self, surface: BSplineSurface) -> Frame:

@@ -29,7 +29,7 @@ from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.parts import evenly
-from usual_clay.core.spline.surface import BSplineSurface, surface_normals
+from usual_clay.core.spline.surface import BSplineSurface, surface_normals, swap_directions
 
 # A point of the scan farther from the first, blended surface than this share of the patch's
 # shorter way across is no part of it; of the second, fitted one so many usual distances.
@@ -232,7 +232,7 @@ def lay_out(
     if float(np.einsum("nk,nk->n", away, sample.normals).mean()) < 0:
         borders = borders.turned()
         frame = _blended(borders, settings)[0]
-        rough = _swapped(rough)
+        rough = swap_directions(rough)
     inside, feet, over = _inside(mesh, rough, limit, FACING[1])
     inside, feet, words = _without_pits(mesh, inside, feet, over)
     words = "; ".join(filter(None, [words, _islands(mesh, inside)]))
@@ -273,10 +273,6 @@ def _blended(borders: Borders, settings: PatchSettings) -> tuple[Frame, BSplineS
     return frame, between(frame.in_space(frame.least(settings.degree)))
 
 
-def _swapped(surface: BSplineSurface) -> BSplineSurface:
-    return BSplineSurface(surface.knots_v, surface.knots_u, surface.points.transpose(1, 0, 2))
-
-
 def _inside(
     mesh: TriangleMesh, surface: BSplineSurface, limit: float, facing: float
 ) -> tuple[Ints, FootPoints, Ints]:
@@ -305,8 +301,7 @@ def _inside(
             f"only {int(within.sum())} points of the scan lie inside the borders: do they lie on"
             " the scan, and in order round a part of it?"
         )
-    kept = FootPoints(feet.u[within], feet.v[within], feet.feet[within], feet.signed[within])
-    return near[within].astype(np.int64), kept, near[off < 0.5 - RIM].astype(np.int64)
+    return near[within].astype(np.int64), feet.part(within), near[off < 0.5 - RIM].astype(np.int64)
 
 
 def _without_pits(
@@ -326,9 +321,8 @@ def _without_pits(
     kept = ~pits[inside]
     if kept.all() or kept.sum() < len(inside) / 2:
         return inside, feet, ""
-    left = FootPoints(feet.u[kept], feet.v[kept], feet.feet[kept], feet.signed[kept])
     words = f"{int((~kept).sum())} points beyond creases, as in holes, are left out"
-    return inside[kept], left, words
+    return inside[kept], feet.part(kept), words
 
 
 def _islands(mesh: TriangleMesh, inside: Ints) -> str:

@@ -45,6 +45,10 @@ class FootPoints:
     feet: Floats
     signed: Floats
 
+    def part(self, which: Bools) -> FootPoints:
+        """Return those of some of the points."""
+        return FootPoints(self.u[which], self.v[which], self.feet[which], self.signed[which])
+
 
 def foot_points(
     surface: BSplineSurface,
