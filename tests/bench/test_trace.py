@@ -185,7 +185,14 @@ def test_points_come_and_go_and_twins_follow(top) -> None:
     assert twin.geometry.points == pytest.approx(original.geometry.points * [1, -1, 1])
     hands.session.choose(original.id)
     at = seen(pane, original.geometry.points[2])
-    hands.drag([at, at + QPoint(5, -15), at + QPoint(9, -30)], widget=pane)
+    way = [at, at + QPoint(5, -15), at + QPoint(9, -30)]
+    hands.drag(way, release=False, widget=pane)
+    live = [hands.session.shown.items[curve.id].geometry.points for curve in (original, twin)]
+    assert live[1] == pytest.approx(live[0] * [1, -1, 1])
+    assert np.abs(live[1] - twin.geometry.points).max() > 0.1
+    hands.key(Qt.Key.Key_Escape, widget=pane)
+    assert hands.session.shown.items[twin.id] is hands.session.job.items[twin.id]
+    hands.drag(way, widget=pane)
     now = chosen(hands)
     followed = hands.session.job.items[twin.id]
     assert isinstance(followed, Curve)

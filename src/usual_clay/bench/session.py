@@ -34,6 +34,7 @@ from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.history import History
 from usual_clay.job.items import Curve, Followed, Item, ItemId, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError
+from usual_clay.job.remake import with_quick_followers
 
 EXPECTED = (
     FitError, FrameError, SplineError, FileError, JobError, BallError, ProjectError,
@@ -132,6 +133,10 @@ class Session(QObject):
         """Show a job that is not kept yet; None drops it."""
         self._proposal = job
         self.job_changed.emit()
+
+    def show_moved(self, item: Item) -> None:
+        """Show an item as a hand shapes it just now, with what follows it at once."""
+        self.propose(with_quick_followers(self.job.with_item(item), item.id))
 
     def commit(self, job: Job, words: str, onto_last: bool = False) -> None:
         """Keep an edit, and remake what follows from it."""

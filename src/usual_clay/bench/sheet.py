@@ -263,7 +263,7 @@ class Sheet(QWidget):
         hold.moved = True
         made = self._moved(hold, at)
         shown = reshaped_surface(self.session.job, hold.surface, made, hold.live)
-        self.session.propose(self.session.job.with_item(shown))
+        self.session.show_moved(shown)
 
     def _moved(self, hold: _Hold, at: Floats):  # type: ignore[no-untyped-def]
         return pulled(hold.surface.geometry, *hold.at, self._in_space(at - hold.start))

@@ -123,10 +123,13 @@ class Kind:
     make : callable
         ``make(settings, sources, start, progress, found)``, a pure function. `start` may be what
         an earlier call on the same sources gave as its end; `found` is told of partial results.
+    quick : bool
+        Whether it is made in a moment, so that it can follow while a hand drags its source.
     """
 
     settings: type
     make: Callable[..., Made]
+    quick: bool = False
 
 
 def make_drape(
@@ -306,13 +309,13 @@ KINDS: Mapping[str, Kind] = {
     "shape": Kind(ShapeSettings, make_shape),
     "drawn": Kind(DrawnSettings, make_drawn),
     "related": Kind(RelatedSettings, make_related),
-    "twin": Kind(TwinSettings, make_twin),
-    "copy": Kind(CopySettings, make_copy),
-    "bridge": Kind(BridgeSettings, make_bridge),
+    "twin": Kind(TwinSettings, make_twin, quick=True),
+    "copy": Kind(CopySettings, make_copy, quick=True),
+    "bridge": Kind(BridgeSettings, make_bridge, quick=True),
     "pair": Kind(PairSettings, make_pair),
     "chain": Kind(ChainSettings, make_chain),
     "offset": Kind(OffsetSettings, make_offset),
-    "across": Kind(AcrossSettings, make_across),
+    "across": Kind(AcrossSettings, make_across, quick=True),
     "laid": Kind(LaidSettings, make_laid),
     "in surface": Kind(InSurfaceSettings, make_in_surface),
 }

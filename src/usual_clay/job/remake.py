@@ -15,6 +15,7 @@ from usual_clay.core.fit.patch import PatchFit
 from usual_clay.core.fit.run import Run, RunFit
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.shapes import ShapeFit
+from usual_clay.core.spline.basis import SplineError
 from usual_clay.job.items import (
     Basis,
     Curve,
@@ -138,6 +139,24 @@ def with_made(item: Followed, made: Made, basis: Basis | None) -> Followed:
     elif isinstance(made, ShapeFit):
         fields |= {"geometry": made.shape, "signed": made.signed}
     return replace(item, **fields)
+
+
+def with_quick_followers(job: Job, item_id: ItemId) -> Job:
+    """Return a job in which what follows an item at once does: twins, copies, bridges.
+
+    What cannot be made stays as it is; a locked item keeps its shape.
+    """
+    for item in job.followers(item_id):
+        basis = basis_of(job, item)
+        if basis is None or item.locked or not KINDS[basis.recipe.kind].quick:
+            continue
+        sources = [source_of(job, source) for source in basis.recipe.sources]
+        try:
+            made, _ = remake(item, basis, sources)
+        except SplineError:
+            continue
+        job = with_quick_followers(job.with_item(made), item.id)
+    return job
 
 
 def run_candidate(basis: Basis, made: RunFit) -> Candidate:

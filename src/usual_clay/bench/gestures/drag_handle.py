@@ -128,6 +128,6 @@ def drag_handle(pane: Pane, paddle: Paddle) -> Gesture:
             made = paddle.change(session.job, curve, origin + share * direction, event.shift)
         except SplineError:
             continue
-        session.propose(session.job.with_item(made))
+        session.show_moved(made)
     if made is not None:
         session.commit(session.job.with_item(made), f"handle of {curve.name}")

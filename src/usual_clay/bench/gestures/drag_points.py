@@ -87,7 +87,7 @@ def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
         except SplineError as error:
             session.told.emit("trouble", sentence(error))
             continue
-        session.propose(session.job.with_item(made))
+        session.show_moved(made)
     pane.typed, pane.snapped = "", None
     if made is not None:
         # Kept as it is measured anew, all of it.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -37,15 +38,15 @@ class Camera:
     height: float
     true: bool = False
 
-    @property
+    @cached_property
     def right(self) -> Floats:
         return np.cross(self.sight, self.up)
 
-    @property
+    @cached_property
     def distance(self) -> float:
         return float(self.height / (2 * np.tan(VIEW_ANGLE / 2)))
 
-    @property
+    @cached_property
     def position(self) -> Floats:
         return self.focus - self.sight * self.distance
 

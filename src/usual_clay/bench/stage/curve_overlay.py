@@ -20,6 +20,8 @@ TALLEST = 0.16
 MOST_QUILLS = 160
 # Places of the line through the tips.
 FINE = 360
+# Smooth lines of just this width, in pixels, are painted some twenty times faster than others.
+FAST = 1.0
 
 
 def draw_polygon(
@@ -68,12 +70,22 @@ def draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> Non
     painter.drawPolygon(QPolygonF([QPointF(*place) for place in ring]))
 
 
+def draw_in_hand(painter: QPainter, view: View, curve: BSplineCurve, ink: str) -> None:
+    """Draw a curve that is being dragged, about as wide as it is rendered."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setPen(QPen(QColor(ink), FAST))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    x, y = view.project(curve_points_shown(curve))[:, :2].T
+    for by in (-0.4, 0.4):
+        painter.drawPolyline(arrayToQPolygonF(x + by, y + by))
+
+
 def draw_ghost(painter: QPainter, view: View, curve: BSplineCurve) -> None:
     """Draw a curve as it was before the change that is shown."""
     ink = QColor(palette.REFERENCES)
     ink.setAlpha(190)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    painter.setPen(QPen(ink, 1.3, Qt.PenStyle.DashLine))
+    painter.setPen(QPen(ink, FAST, Qt.PenStyle.DashLine))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     places = view.project(curve_points_shown(curve))[:, :2]
     painter.drawPolyline(arrayToQPolygonF(*places.T))
@@ -112,7 +124,7 @@ def draw_comb(
     painter.drawLines([QLineF(*ends) for ends in quill])
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     teal.setAlpha(220)
-    painter.setPen(QPen(teal, 1.3))
+    painter.setPen(QPen(teal, FAST))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     # The line breaks where the bend changes its side.
     cuts = np.flatnonzero(np.einsum("nk,nk->n", unit[1:], unit[:-1]) < 0) + 1

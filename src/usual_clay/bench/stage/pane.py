@@ -190,6 +190,8 @@ class Pane(QWidget):
         points_list = job.get(self.session.chosen, PointList)
         if points_list is not None and points_list.visible:
             overlay.draw_run(painter, self.view, points_list, self.session.suggested)
+        for curve in self.scene.in_hand():
+            curve_overlay.draw_in_hand(painter, self.view, curve.geometry, self.scene.ink_of(curve))
         self._paint_curves(painter)
         picture = job.get(self.session.chosen, Picture)
         shows = self.scene.shown.pictures and self.session.tool is None

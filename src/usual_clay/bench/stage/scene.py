@@ -99,8 +99,9 @@ class Scene(QObject):
         for points in job.all(PointList):
             if points.visible and len(points.kept) > 1:
                 result[points.id] = self._points_layer(points)
+        in_hand = {curve.id for curve in self.in_hand()}
         for curve in job.all(Curve):
-            if curve.visible:
+            if curve.visible and curve.id not in in_hand:
                 result[curve.id] = self._curve_layer(curve)
         for shape in job.all(Shape):
             if shape.visible:
@@ -118,10 +119,28 @@ class Scene(QObject):
         self._layers = {key: value for key, value in self._layers.items() if key in result}
         return result
 
+    def in_hand(self) -> list[Curve]:
+        """Return the curves that a hand changes just now.
+
+        They are painted over the picture, which then need not be rendered at each move.
+        """
+        session = self.session
+        if session.dragging is None or not session.is_proposing:
+            return []
+        kept = session.job
+        return [
+            curve
+            for curve in session.shown.all(Curve)
+            if curve.visible and kept.items.get(curve.id) is not curve
+        ]
+
+    def ink_of(self, curve: Curve) -> str:
+        """Return the colour that a curve is drawn in."""
+        chosen = curve.id == self.session.chosen
+        return palette.CHOSEN if chosen else curve.colour or palette.INK
+
     def _curve_layer(self, curve: Curve) -> Layer:
-        own = curve.colour or palette.INK
-        ink = palette.CHOSEN if curve.id == self.session.chosen else own
-        geometry = curve.geometry
+        geometry, ink = curve.geometry, self.ink_of(curve)
         return self._cached(curve.id, (geometry, ink), lambda: curve_layer(geometry, ink))
 
     def comb(self, curve: Curve) -> Comb:

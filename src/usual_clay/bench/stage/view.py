@@ -83,6 +83,8 @@ class View:
         self._actors: dict[str, tuple[Layer, vtkActor]] = {}
         self._box = np.array([[-50.0, -50, -50], [50, 50, 50]])
         self.size = (100, 100)
+        self._window.SetSize(*self.size)
+        self._rendered: tuple[tuple[object, ...], QImage] = ((), QImage())
 
     def set_layers(self, layers: dict[str, Layer]) -> None:
         """Show these layers; those that are the same objects as before keep their buffers."""
@@ -103,8 +105,10 @@ class View:
         self._box = _joint_box(layer.data for layer in layers.values())
 
     def resize(self, width: int, height: int) -> None:
-        self.size = (max(width, 8), max(height, 8))
-        self._window.SetSize(*self.size)
+        size = (max(width, 8), max(height, 8))
+        if size != self.size:
+            self.size = size
+            self._window.SetSize(*size)
 
     @property
     def aspect(self) -> float:
@@ -115,7 +119,17 @@ class View:
         self.camera = self.camera.fitted(points, self.aspect)
 
     def image(self, moving: bool = False) -> QImage:
-        """Render, with stand-ins while moving."""
+        """Render, with stand-ins while moving; what has not changed is not rendered again."""
+        shown = (self.camera, self.size, moving, *(layer for layer, _ in self._actors.values()))
+        made_of, image = self._rendered
+        if len(shown) != len(made_of) or any(
+            a is not b for a, b in zip(shown, made_of, strict=True)
+        ):
+            image = self._render(moving)
+            self._rendered = (shown, image)
+        return image
+
+    def _render(self, moving: bool) -> QImage:
         for layer, actor in self._actors.values():
             data = layer.light if moving and layer.light is not None else layer.data
             if actor.GetMapper().GetInput() is not data:

@@ -260,6 +260,7 @@ def curve_foot_points(
     low, high = curve.domain
     t = np.array(seed, dtype=np.float64)
     best_t, best = t.copy(), np.full(len(points), np.inf)
+    feet = np.empty_like(points)
     active = np.arange(len(points))
     for _ in range(most):
         here = t[active]
@@ -267,7 +268,9 @@ def curve_foot_points(
         gap = place - points[active]
         distance = np.einsum("ni,ni->n", gap, gap)
         better = distance <= best[active]
-        best_t[active[better]], best[active[better]] = here[better], distance[better]
+        nearer = active[better]
+        best_t[nearer], best[nearer] = here[better], distance[better]
+        feet[nearer] = place[better]
         speed = np.einsum("ni,ni->n", first, first)
         curved = speed + np.einsum("ni,ni->n", gap, second)
         steep = np.where(curved > 0.1 * speed, curved, np.maximum(speed, 1e-30))
@@ -279,5 +282,4 @@ def curve_foot_points(
         active = active[np.abs(moved - here) > close * (high - low)]
         if not len(active):
             break
-    feet = curve_points(curve, best_t)
-    return best_t, feet, np.linalg.norm(feet - points, axis=1)
+    return best_t, feet, np.sqrt(best)
