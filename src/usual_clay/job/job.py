@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from types import MappingProxyType
 from typing import Any, TypeVar
 
@@ -132,7 +133,13 @@ class Job:
 
     def report(self, item: Surface | Curve | Shape) -> Report | None:
         """Judge what was fitted by the job's aim."""
-        return None if item.signed is None else judge(item.signed, self.aim)
+        return _report(item, self.aim)
+
+
+@lru_cache(maxsize=16)
+def _report(item: Surface | Curve | Shape, aim: Aim) -> Report | None:
+    # Card, Shelf and Balance all ask for it at each move of a hand.
+    return None if item.signed is None else judge(item.signed, aim)
 
 
 def sample_of(job: Job, region: Region | PointList) -> Sample:

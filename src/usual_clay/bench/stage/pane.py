@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
@@ -30,7 +32,8 @@ from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.snapping import Snap, draw_snap, snap
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
-from usual_clay.core.spline.surface import isocurve
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface, isocurve
 from usual_clay.job.items import Curve, Picture, PointList, Surface
 from usual_clay.job.joints import joints_of
 
@@ -58,6 +61,11 @@ ELSEWHERE = 120
 BACK = "\x08"
 # Where a changed surface's old isocurves are drawn.
 GHOST_LINES = (0.0, 0.25, 0.5, 0.75, 1.0)
+
+
+@lru_cache(maxsize=2)
+def _ghost_lines(surface: BSplineSurface) -> list[BSplineCurve]:
+    return [isocurve(surface, direction, at) for direction in "uv" for at in GHOST_LINES]
 
 
 def _holds(event: QKeyEvent) -> bool:
@@ -214,10 +222,8 @@ class Pane(QWidget):
         old = self.session.job.get(surface.id, Surface)
         if old is None or old.geometry is surface.geometry:
             return
-        for direction in "uv":
-            for at in GHOST_LINES:
-                line = isocurve(old.geometry, direction, at)
-                curve_overlay.draw_ghost(painter, self.view, line)
+        for line in _ghost_lines(old.geometry):
+            curve_overlay.draw_ghost(painter, self.view, line)
 
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
