@@ -93,7 +93,7 @@ def test_what_follows_an_edit_is_stale_until_it_is_remade(demo_job: Job) -> None
     assert partial
     assert is_stale(edited.with_item(partial[0]), partial[0])
     assert [(c.nu, c.nv) for c in made.candidates] == [(14, 6), (8, 5)]
-    assert len(start[0]) == len(region(done).vertices)
+    assert len(start.u) == len(region(done).vertices)
     again, _ = remake(made, basis, [sample_of(done, region(done))], start)
     assert len(again.candidates) == 2
 

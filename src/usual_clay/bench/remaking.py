@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import Drape, Start
+from usual_clay.core.fit.drape import Drape
 from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.progress import Progress
 from usual_clay.files.picture_file import decode
 from usual_clay.job.items import Basis, Followed, ItemId, PointList, Region

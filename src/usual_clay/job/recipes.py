@@ -34,11 +34,12 @@ from usual_clay.core.build.placed import (
     set_across,
 )
 from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import Drape, Start, drape
+from usual_clay.core.fit.drape import Drape, drape
 from usual_clay.core.fit.patch import PatchFit, PatchSettings, patch
 from usual_clay.core.fit.relations import RelatedSettings, hold
 from usual_clay.core.fit.run import Run, RunFit, RunSettings, fit_run
 from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.picture.outline import OutlineSettings, find_outline
 from usual_clay.core.picture.placement import Placement, to_flat, to_space
 from usual_clay.core.points.ball import BallSettings, offset_for_ball

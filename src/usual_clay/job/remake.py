@@ -10,9 +10,10 @@ import numpy as np
 
 from usual_clay.core.check.deviation import distance_levels
 from usual_clay.core.fit.budget import Candidate
-from usual_clay.core.fit.drape import Drape, Start
+from usual_clay.core.fit.drape import Drape
 from usual_clay.core.fit.patch import PatchFit
 from usual_clay.core.fit.run import Run, RunFit
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.shapes import ShapeFit
 from usual_clay.core.spline.basis import SplineError

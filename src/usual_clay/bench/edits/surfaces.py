@@ -9,9 +9,10 @@ import numpy as np
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.live import LiveFeet, live_feet
-from usual_clay.core.fit.adaptive import Attempt, Laid, best_insert
+from usual_clay.core.fit.adaptive import Laid, best_inserts
 from usual_clay.core.fit.remake_surface import pull_to_points
 from usual_clay.core.fit.sample import spike_weights
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
@@ -207,27 +208,28 @@ def add_where_needed(session: Session, surface: Surface) -> None:
     feet = foot_points(geometry, sample.points)
     floor = 1e-6 * float(np.ptp(sample.points, axis=0).max())
     weights = spike_weights(feet.signed, sample.neighbours, floor)
-    laid = Laid(sample.points, feet.u, feet.v, weights, 0.0, (1.0, 1.0), sample.noise)
-    space = Space(geometry.knots_u, geometry.knots_v, *geometry.degrees)
-    attempt = Attempt(space, geometry, sample.points - feet.feet, 0.0)
-    found = {direction: best_insert(laid, attempt, direction) for direction in "uv"}
+    start = Start(feet.u, feet.v, weights, geometry)
+    laid = Laid(sample.points, start, 0.0, (1.0, 1.0), sample.noise, sample.neighbours)
+    attempt = laid.attempt(Space(geometry.knots_u, geometry.knots_v, *geometry.degrees), geometry)
+    found = {direction: best_inserts(laid, attempt, direction) for direction in "uv"}
     direction = max(found, key=lambda d: found[d][1])
-    if found[direction][1] <= 0:
+    (at, missed) = found[direction]
+    if missed <= 0:
         session.told.emit("news", "What is left of the error is noise: no point would earn its"
                           " place.")  # fmt: skip
         return
-    made = insert_knot(geometry, found[direction][0], direction=direction)
+    made = insert_knot(geometry, float(at[0]), direction=direction)
     line = LINE[direction]
     reshape_surface(session, surface, made, f"insert a {line} in {surface.name}")
     # What is new is chosen, so that it can be pulled to the scan at once.
     knots = made.knots_u if direction == "u" else made.knots_v
     sites = greville(knots, made.degrees["uv".index(direction)])
-    at = int(np.argmin(np.abs(sites - found[direction][0])))
+    new = int(np.argmin(np.abs(sites - at[0])))
     nu, nv = made.counts
     session.choose_points(
-        [at * nv + k for k in range(nv)] if direction == "u" else [k * nv + at for k in range(nu)]
+        [new * nv + k for k in range(nv)] if direction == "u" else [k * nv + new for k in range(nu)]
     )
-    where = f"{direction} = {found[direction][0]:.3f}"
+    where = f"{direction} = {at[0]:.3f}"
     words = f"A {line} was inserted where the error is greatest, at {where}"
     session.told.emit("news", f"{words}; Pull to scan uses it.")
 

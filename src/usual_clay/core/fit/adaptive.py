@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.system import Held, Space, fit_control_points
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.fit.sample import spike_weights
+from usual_clay.core.fit.slide import Start, fit_from, pulled, pulls_of
+from usual_clay.core.fit.system import Held, Space
 from usual_clay.core.spline.basis import collocation, even_knots
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import removal_residual
-from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
+from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 # Two knots are no nearer than this share of an even step.
 LEAST_STEP = 0.15
@@ -21,6 +25,8 @@ NARROWEST = 0.004
 STRIPES = 10
 # What quiet stretches keep, as a share of the mean need.
 QUIET = 0.05
+# One knot in so many comes in at a time: rich surfaces grow by several.
+AT_ONCE = 10
 
 
 def spread_knots(knots: Floats, coefficients: Floats, controls: int) -> Floats:
@@ -75,96 +81,163 @@ class Laid:
     Attributes
     ----------
     points : (n, 3) array
-    u, v, weights : (n,) arrays
+    start : Start
     stiffness : float
     size : (float, float)
         Of the base, mm.
     noise : float
         Standard deviation of a coordinate's noise, mm.
+    neighbours : (n, k) integers
+        For each point its nearest others.
     held : callable or None
         Gives the control points that are known in a space.
     """
 
     points: Floats
-    u: Floats
-    v: Floats
-    weights: Floats
+    start: Start
     stiffness: float
     size: tuple[float, float]
     noise: float
+    neighbours: Ints
     held: Callable[[Space], Held] | None = None
 
+    @cached_property
+    def pulls(self) -> Floats | None:
+        """How much each direction counts for each point; None where all count alike."""
+        u, v, _, near = self.start
+        return None if near is None else pulls_of(near, u, v, self.points)
+
     def fitted(self, space: Space) -> Attempt:
-        """Fit a space to the points at their parameters."""
+        """Fit a space to the points."""
         held = None if self.held is None else self.held(space)
-        control = fit_control_points(
-            space, self.u, self.v, self.points, self.weights, self.stiffness, self.size, held
+        control = fit_from(
+            space, self.points, self.start, self.pulls, self.stiffness, self.size, held
         )
-        surface = BSplineSurface(space.knots_u, space.knots_v, control)
-        gap = self.points - surface_points(surface, self.u, self.v)
-        square = float(np.average(np.einsum("nk,nk->n", gap, gap), weights=self.weights + 1e-12))
-        return Attempt(space, surface, gap, square)
+        return self.attempt(space, BSplineSurface(space.knots_u, space.knots_v, control))
+
+    def attempt(self, space: Space, surface: BSplineSurface) -> Attempt:
+        """Tell how far the points lie from a surface."""
+        u, v, weights, _ = self.start
+        gap = self.points - surface_points(surface, u, v)
+        counts = gap if self.pulls is None else pulled(self.pulls, gap)
+        squares = np.maximum(np.einsum("nk,nk->n", gap, counts), 0.0)
+        return Attempt(
+            space, surface, counts, float(np.average(squares, weights=weights + 1e-12)), squares
+        )
+
+    def on(self, attempt: Attempt) -> tuple[Laid, Attempt]:
+        """Bring the points to their feet on an attempt."""
+        surface, size = attempt.surface, max(self.size)
+        feet = foot_points(surface, self.points, (self.start.u, self.start.v), 1e-4 * size)
+        weights = spike_weights(feet.signed, self.neighbours, 1e-6 * size)
+        laid = replace(self, start=Start(feet.u, feet.v, weights, surface))
+        return laid, laid.attempt(attempt.space, surface)
+
+    def settled(self, space: Space, rounds: int = 2) -> tuple[Laid, Attempt]:
+        """Fit a space and bring the points to their feet, a few times over."""
+        laid, attempt = self.on(self.fitted(space))
+        for _ in range(rounds - 1):
+            laid, attempt = laid.on(laid.fitted(space))
+        return laid, attempt
 
 
 @dataclass(frozen=True, eq=False)
 class Attempt:
-    """A fit on the way: the gaps of the points, (n, 3), and their mean square."""
+    """A fit on the way.
+
+    Attributes
+    ----------
+    space : Space
+    surface : BSplineSurface
+    gap : (n, 3) array
+        From the surface to each point, as far as it counts: across it where the points slide.
+    square : float
+        The mean of the squared gaps.
+    squares : (n,) array
+        The squared gaps; of points on their feet the squared distances.
+    """
 
     space: Space
     surface: BSplineSurface
     gap: Floats
     square: float
+    squares: Floats
 
-    def signed(self, laid: Laid) -> Floats:
-        """Return about how far the points lie from the surface, (n,): across it, at (u, v)."""
-        normal = surface_normals(self.surface, laid.u, laid.v)
-        return np.asarray(np.einsum("nk,nk->n", self.gap, normal), dtype=np.float64)
+    @property
+    def distances(self) -> Floats:
+        return np.sqrt(self.squares)
 
-    def with_knot(self, direction: str, t: float) -> Space:
-        knots = self.space.knots_u if direction == "u" else self.space.knots_v
-        return _in(self.space, direction, np.insert(knots, np.searchsorted(knots, t), t))
+    def with_knots(self, direction: str, at: Floats) -> Space:
+        """Return the space with more knots in one direction."""
+        knots = knots_of(self.space, direction)
+        return _in(self.space, direction, np.sort(np.concatenate([knots, at])))
+
+
+def knots_of(space: Space, direction: str) -> Floats:
+    """Return the knots of a direction."""
+    return space.knots_u if direction == "u" else space.knots_v
 
 
 def _in(space: Space, direction: str, knots: Floats) -> Space:
     return replace(space, knots_u=knots) if direction == "u" else replace(space, knots_v=knots)
 
 
-def _count(space: Space, direction: str) -> int:
+def count_of(space: Space, direction: str) -> int:
+    """Return the control points along a direction."""
     return space.counts[0 if direction == "u" else 1]
 
 
-def best_insert(laid: Laid, attempt: Attempt, direction: str) -> tuple[float, float]:
-    """Return where a knot line earns most, and how much: the systematic error of its span.
+def best_inserts(
+    laid: Laid, attempt: Attempt, direction: str, most: int = 1
+) -> tuple[Floats, float]:
+    """Return where knot lines earn most, and how much: the systematic error of their spans.
 
     In each half of each span the gaps are averaged over stretches along the other direction; what
     remains beyond the noise is shape that the surface misses.
+
+    Returns
+    -------
+    (k,) array
+        At most `most` parameters, the best first; none where every span is too narrow.
+    float
+        The squared error that the best span misses, summed over its points.
     """
-    knots, t, other = (
-        (attempt.space.knots_u, laid.u, laid.v)
-        if direction == "u"
-        else (attempt.space.knots_v, laid.v, laid.u)
-    )
-    breaks = np.unique(knots)
+    t, other = laid.start.u, laid.start.v
+    if direction == "v":
+        t, other = other, t
+    weights = laid.start.weights
+    breaks = np.unique(knots_of(attempt.space, direction))
     halves = np.sort(np.concatenate([breaks, (breaks[:-1] + breaks[1:]) / 2]))
     half = np.clip(np.searchsorted(halves, t, side="right") - 1, 0, len(halves) - 2)
     cell = half * STRIPES + np.minimum((other * STRIPES).astype(np.int64), STRIPES - 1)
     cells = (len(halves) - 1) * STRIPES
-    count = np.bincount(cell, laid.weights, cells)
-    mean = np.stack([np.bincount(cell, laid.weights * g, cells) for g in attempt.gap.T])
+    count = np.bincount(cell, weights, cells)
+    mean = np.stack([np.bincount(cell, weights * g, cells) for g in attempt.gap.T])
     square = (mean**2).sum(axis=0) / np.maximum(count, 1e-9)
     # What noise alone leaves in the mean of a cell.
-    missed = np.maximum(square - 3 * laid.noise**2, 0.0).reshape(-1, 2, STRIPES).sum(axis=(1, 2))
+    noise = (3 if laid.pulls is None else 1) * laid.noise**2
+    missed = np.maximum(square - noise, 0.0).reshape(-1, 2, STRIPES).sum(axis=(1, 2))
     wide = np.diff(breaks) > 2 * NARROWEST * (breaks[-1] - breaks[0])
-    missed = np.where(wide, missed, -1.0)
-    at = int(np.argmax(missed))
-    return float((breaks[at] + breaks[at + 1]) / 2), float(missed[at])
+    order = np.argsort(-missed, kind="stable")
+    order = order[wide[order]]
+    # Of several only those come in that miss about as much as the worst.
+    order = order[missed[order] >= 0.25 * missed[order[:1]].max(initial=0.0)][:most]
+    return (breaks[order] + breaks[order + 1]) / 2, float(missed[order[:1]].max(initial=0.0))
 
 
-def least_needed(attempt: Attempt, direction: str) -> float | None:
-    """Return the inner knot whose removal changes the surface least; None where there is none."""
-    degree = attempt.space.degree_u if direction == "u" else attempt.space.degree_v
-    knots = attempt.space.knots_u if direction == "u" else attempt.space.knots_v
+def least_needed(attempt: Attempt, direction: str, kept: Floats | None = None) -> float | None:
+    """Return the inner knot whose removal changes the surface least; None where there is none.
+
+    Parameters
+    ----------
+    kept : array, optional
+        Knots that stay.
+    """
+    knots = knots_of(attempt.space, direction)
+    degree = len(knots) - count_of(attempt.space, direction) - 1
     inner = knots[degree + 1 : -degree - 1]
+    if kept is not None:
+        inner = inner[np.abs(inner[:, None] - kept).min(axis=1, initial=1.0) > 1e-9]
     if not len(inner):
         return None
     points = attempt.surface.points
@@ -173,6 +246,12 @@ def least_needed(attempt: Attempt, direction: str) -> float | None:
     )
     moved = [removal_residual(knots, flat, float(t)) for t in inner]
     return float(inner[int(np.argmin(moved))])
+
+
+def without_knot(space: Space, direction: str, t: float) -> Space:
+    """Return a space without a knot."""
+    knots = knots_of(space, direction)
+    return _in(space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t)))))
 
 
 def _pays(old: Attempt, new: Attempt) -> float:
@@ -186,55 +265,42 @@ def grown(
     attempt: Attempt,
     counts: tuple[int, int],
     enough: Callable[[Attempt], bool] = lambda _attempt: False,
-) -> Attempt:
-    """Put knots in where they earn most until the counts are reached, or it is enough."""
+) -> tuple[Laid, Attempt]:
+    """Put knots in where they earn most until the counts are reached, or it is enough.
+
+    After each, the points are brought to their feet on the surface that it gave.
+    """
     while not enough(attempt):
-        open_ = [d for d, n in zip("uv", counts, strict=True) if _count(attempt.space, d) < n]
-        if not open_:
-            return attempt
+        tried = []
         # Each direction is tried, and judged by what a control point earns in it.
-        tried = {}
-        for d in open_:
-            t, missed = best_insert(laid, attempt, d)
-            if missed >= 0:
-                tried[d] = laid.fitted(attempt.with_knot(d, t))
+        for direction, most in zip("uv", counts, strict=True):
+            now = count_of(attempt.space, direction)
+            if now < most:
+                at, _ = best_inserts(laid, attempt, direction, min(most - now, 1 + now // AT_ONCE))
+                if len(at):
+                    tried.append(laid.fitted(attempt.with_knots(direction, at)))
         if not tried:
-            return attempt
+            break
         old = attempt
-        attempt = max(tried.values(), key=lambda new: _pays(old, new))
-    return attempt
+        laid, attempt = laid.on(max(tried, key=lambda new: _pays(old, new)))
+    return laid, attempt
 
 
-def stepped(laid: Laid, attempt: Attempt, counts: tuple[int, int]) -> Attempt:
-    """Bring an attempt to other counts: what is needed least goes, what earns most comes in."""
-    for direction, count in zip("uv", counts, strict=True):
-        while _count(attempt.space, direction) != count:
-            if _count(attempt.space, direction) < count:
-                t, _ = best_insert(laid, attempt, direction)
-                attempt = laid.fitted(attempt.with_knot(direction, t))
-                continue
-            spare = least_needed(attempt, direction)
-            if spare is None:
-                return attempt
-            attempt = laid.fitted(_without(attempt.space, direction, spare))
-    return attempt
-
-
-def _without(space: Space, direction: str, t: float) -> Space:
-    knots = space.knots_u if direction == "u" else space.knots_v
-    return _in(space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t)))))
-
-
-def exchanged(laid: Laid, attempt: Attempt, directions: str) -> Attempt:
+def exchanged(
+    laid: Laid, attempt: Attempt, directions: str, kept: Callable[[str], Floats | None]
+) -> tuple[Laid, Attempt]:
     """Take out knots that earn least and put them in where they earn more, while that helps."""
     for direction in directions:
-        for _ in range(_count(attempt.space, direction)):
-            t = least_needed(attempt, direction)
+        for _ in range(count_of(attempt.space, direction)):
+            t = least_needed(attempt, direction, kept(direction))
             if t is None:
                 break
-            lean = laid.fitted(_without(attempt.space, direction, t))
-            again = laid.fitted(lean.with_knot(direction, best_insert(laid, lean, direction)[0]))
-            if again.square >= attempt.square * (1 - 1e-4):
+            lean = laid.fitted(without_knot(attempt.space, direction, t))
+            at, _ = best_inserts(laid, lean, direction)
+            if not len(at):
                 break
-            attempt = again
-    return attempt
+            now, again = laid.on(laid.fitted(lean.with_knots(direction, at)))
+            if again.square >= attempt.square * (1 - 1e-3):
+                break
+            laid, attempt = now, again
+    return laid, attempt

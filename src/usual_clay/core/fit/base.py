@@ -167,6 +167,13 @@ class Base:
             round_ if self.closed == "v" else open_,
         )
 
+    def kept(self, direction: str) -> Floats | None:
+        """Return the knots of a direction that borders need, if there are any."""
+        if self.least is None:
+            return None
+        knots = self.least.knots_u if direction == "u" else self.least.knots_v
+        return np.unique(knots)
+
     def start_space(self, settings: Sizes) -> Space:
         """Return the space of even knots, with what the borders need among them."""
         degree = settings.degree

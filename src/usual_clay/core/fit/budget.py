@@ -9,20 +9,21 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, frozen
 from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge, percent
-from usual_clay.core.fit.adaptive import Attempt, grown
+from usual_clay.core.fit.adaptive import Attempt
 from usual_clay.core.fit.base import Base, DrapeSettings, Sizes, lay_flat
 from usual_clay.core.fit.drape import (
+    COARSE_ROUNDS,
     Drape,
-    Start,
-    adapted_space,
     drape,
+    evened,
     fit_once,
     laid_for_knots,
     stiffness_of,
     with_images,
 )
+from usual_clay.core.fit.knot_search import KnotSearch
 from usual_clay.core.fit.sample import Sample, spike_weights
-from usual_clay.core.fit.system import Space
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.progress import Cancelled, Progress, silent
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -32,10 +33,6 @@ LIMIT = 50
 GROWTH = 1.3
 # Less gain than this from a step of growth, near the noise, and more points only copy noise.
 LEAST_GAIN = 0.02
-# So many adaptive candidates round the tolerance are computed in full.
-POLISHED = 5
-# A space is stepped on from one whose counts differ by no more than this in all.
-NEARLY = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,9 +133,8 @@ class _Trials:
         self.stiffness = stiffness_of(settings.smoothness, self.base)
         self.floor = 1e-6 * max(self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
-        self.start: Start = (self.base.u, self.base.v, np.ones(len(sample.points)))
+        self.start = Start(self.base.u, self.base.v, np.ones(len(sample.points)))
         self.ends: dict[tuple[int, int], Start] = {}
-        self.full: set[tuple[int, int]] = set()
         self.made: dict[tuple[int, int], BSplineSurface] = {}
 
     def deviation(self, nu: int, nv: int) -> float:
@@ -152,40 +148,34 @@ class _Trials:
         tried = len(self.seen)
         self.progress(tried / (tried + 8), f"{nu} × {nv} control points")
         settings = self.settings.sized(nu, nv)
-        near = self._near(nu, nv)
-        space = adapted_space(self.sample, settings, self.base, self.stiffness, self.start, near)
+        space = self.base.start_space(settings)
         for _ in range(rounds):
             surface, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
             weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
-            self.start = (feet.u, feet.v, weights)
+            self.start = Start(feet.u, feet.v, weights, surface)
         made, known = candidate_of(settings, feet.signed), self.seen.get((nu, nv))
         if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
             self.seen[nu, nv] = made
             self.made[nu, nv] = surface
         self.ends[nu, nv] = self.start
-        self.full.add((nu, nv))
         self.found(self.seen[nu, nv])
-
-    def _near(self, nu: int, nv: int) -> Space | None:
-        """Return the space of a trial that has nearly as many control points."""
-        away = {pair: abs(pair[0] - nu) + abs(pair[1] - nv) for pair in self.made}
-        pair = min(away, key=lambda p: away[p], default=None)
-        if pair is None or away[pair] > NEARLY:
-            return None
-        surface = self.made[pair]
-        return Space(surface.knots_u, surface.knots_v, *surface.degrees, self.base.closed)
-
-    def again(self, nu: int, nv: int) -> None:
-        """Compute in full what was only estimated."""
-        if (nu, nv) not in self.full:
-            self.seen.pop((nu, nv), None)
-            self._try(nu, nv)
 
     def even_deviation(self, nu: int, nv: int) -> float:
         """Return the deviation with even knots, which is no candidate here."""
         space = self.base.start_space(self.settings.sized(nu, nv))
-        _, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
+        surface, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
+        weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
+        self.start = Start(feet.u, feet.v, weights, surface)
         return at_share(distance_levels(feet.signed), self.aim.share)
+
+    def note(self, attempt: Attempt) -> None:
+        """Keep what a search for knots has come to as a candidate."""
+        nu, nv = attempt.space.counts
+        made, known = Candidate(nu, nv, distance_levels(attempt.distances)), self.seen.get((nu, nv))
+        if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
+            self.seen[nu, nv] = made
+            self.found(made)
+        self.progress(len(self.seen) / (len(self.seen) + 8), f"{nu} × {nv} control points")
 
     def polish_front(self, start: Start) -> None:
         """Compute the front's candidates anew from the best parameters known.
@@ -193,15 +183,9 @@ class _Trials:
         Coarse candidates were tried while the parameters had hardly been corrected, and looked
         worse than they are.
         """
-        share, tolerance = self.aim.share, self.aim.tolerance
-        front = front_of(list(self.seen.values()), share)
-        if self.settings.knots != "even":
-            # Adaptive ones take longer: those round the tolerance matter most.
-            front.sort(key=lambda c: abs(np.log(c.deviation(share) / tolerance)))
-            front = front[:POLISHED]
-        for candidate in front:
+        for candidate in front_of(list(self.seen.values()), self.aim.share):
             self.start = start
-            self._try(candidate.nu, candidate.nv, rounds=3 if self.settings.knots == "even" else 1)
+            self._try(candidate.nu, candidate.nv, rounds=2)
 
     def allows(self, nu: int, nv: int, limit: int) -> bool:
         """Tell whether counts are not too few, nor too many."""
@@ -243,12 +227,13 @@ def to_tolerance(
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
     trials = _Trials(part, settings, aim, found or (lambda _: None), progress)
+    if settings.knots != "even":
+        return _with_knots(sample, trials, limit)
     cancelled = False
     try:
-        best = _grow(trials, limit) if settings.knots == "even" else _grow_knots(trials, limit)
+        best = _grow(trials, limit)
         if trials.deviation(*best) <= aim.tolerance:
-            even = settings.knots == "even"
-            best = (_draw_in if even else _step_in)(trials, best, limit)
+            best = _draw_in(trials, best, limit)
     except Cancelled:
         cancelled = True
         if not trials.seen:
@@ -257,9 +242,57 @@ def to_tolerance(
     chosen, fitted, report = _settle(sample, trials, best, limit, cancelled)
     if not cancelled and len(fitted.feet.u) == len(trials.sample.points):
         trials.polish_front(fitted.start)
+    return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
+
+
+def _outcome(
+    sample: Sample,
+    trials: _Trials,
+    fitted: Drape,
+    chosen: DrapeSettings,
+    report: Report,
+    limit: int,
+    cancelled: bool,
+) -> Search:
     trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
-    words = in_words(chosen, report, aim, sample.noise, limit, cancelled)
+    words = in_words(chosen, report, trials.aim, sample.noise, limit, cancelled)
     return Search(fitted, chosen, report, tuple(trials.seen.values()), words, cancelled)
+
+
+def _with_knots(sample: Sample, trials: _Trials, limit: int) -> Search:
+    """Search with adaptive knots, and fit what is found to all points."""
+    search, cancelled = _knot_search(trials, limit), False
+    try:
+        search.run()
+    except Cancelled:
+        cancelled = True
+    while True:
+        surface = evened(search.laid, search.attempt, trials.base)
+        chosen = trials.settings.sized(*surface.counts)
+        fitted = drape(sample, chosen, begin=surface)
+        report = judge(fitted.feet.signed, trials.aim)
+        if report.met or cancelled or not search.goes_on():
+            break
+    return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
+
+
+def _knot_search(trials: _Trials, limit: int) -> KnotSearch:
+    """Return a search that stands at the coarsest surface."""
+    settings, base = trials.settings, trials.base
+    most = min(limit, int(np.sqrt(len(trials.sample.points))))
+    # Even in one direction: as many there as it takes, found before.
+    counts = [
+        fewest if settings.is_adaptive(direction) else _even_count(trials, name, limit)
+        for direction, name, fewest in zip("uv", ("nu", "nv"), trials.fewest, strict=True)
+    ]
+    laid = laid_for_knots(trials.sample, base, trials.stiffness, trials.start)
+    space = base.start_space(settings.sized(counts[0], counts[1]))
+    laid, attempt = laid.settled(space, COARSE_ROUNDS)
+    ends = [
+        max(count, most) if settings.is_adaptive(direction) else count
+        for direction, count in zip("uv", counts, strict=True)
+    ]
+    return KnotSearch(laid, attempt, base, settings, trials.aim, (ends[0], ends[1]), trials.note)
 
 
 def _grow(trials: _Trials, limit: int) -> tuple[int, int]:
@@ -295,58 +328,6 @@ def _grow(trials: _Trials, limit: int) -> tuple[int, int]:
     return (nu, nv) if error <= aim.tolerance else _best_so_far(trials)
 
 
-def _grow_knots(trials: _Trials, limit: int) -> tuple[int, int]:
-    """Put adaptive knots in one by one until the tolerance is met, or only noise is left.
-
-    What is fitted on the way is a candidate too.
-    """
-    aim, sample, settings = trials.aim, trials.sample, trials.settings
-    floor = aim.noise_floor(sample.noise)
-    fewest = trials.fewest
-    trials.deviation(*fewest)
-    laid = laid_for_knots(sample, trials.base, trials.stiffness, trials.start)
-    most = int(np.sqrt(len(sample.points)))
-
-    def enough(attempt: Attempt) -> bool:
-        nu, nv = attempt.space.counts
-        made = Candidate(nu, nv, distance_levels(attempt.signed(laid)))
-        if (nu, nv) not in trials.seen:
-            trials.seen[nu, nv] = made
-            trials.ends[nu, nv] = trials.start
-            trials.found(made)
-        trials.progress(len(trials.seen) / (len(trials.seen) + 8), f"{nu} × {nv} control points")
-        error = made.deviation(aim.share)
-        return error <= aim.tolerance or (aim.tolerance < floor and error < 1.05 * floor)
-
-    counts = (min(limit, most), min(limit, most))
-    # Even in one direction: as many there as it takes, found before.
-    nu = fewest[0] if settings.is_adaptive("u") else _even_count(trials, "nu", limit)
-    nv = fewest[1] if settings.is_adaptive("v") else _even_count(trials, "nv", limit)
-    begin = settings.sized(nu, nv)
-    ends = (
-        counts[0] if settings.is_adaptive("u") else nu,
-        counts[1] if settings.is_adaptive("v") else nv,
-    )
-    reached = grown(laid, laid.fitted(trials.base.start_space(begin)), ends, enough).space.counts
-    nu, nv = max(reached[0], fewest[0]), max(reached[1], fewest[1])
-    # The count was met at parameters that were not corrected: made in full, it may fall short.
-    for _ in range(6):
-        trials.again(nu, nv)
-        if trials.deviation(nu, nv) <= aim.tolerance:
-            return nu, nv
-        if aim.tolerance < floor and trials.deviation(nu, nv) < 1.1 * floor:
-            break
-        u_grows = settings.is_adaptive("u") and nu < min(limit, most)
-        v_grows = settings.is_adaptive("v") and nv < min(limit, most)
-        if u_grows and (not v_grows or nu <= 2 * nv):
-            nu += 1
-        elif v_grows:
-            nv += 1
-        else:
-            break
-    return _best_so_far(trials)
-
-
 def _even_count(trials: _Trials, name: str, limit: int) -> int:
     """Return how many even control points one direction takes, with many in the other."""
     count = trials.fewest[0 if name == "nu" else 1]
@@ -359,25 +340,6 @@ def _even_count(trials: _Trials, name: str, limit: int) -> int:
             break
         last, count = error, _more(count, limit)
     return count
-
-
-def _step_in(trials: _Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
-    """Take control points out again, one or two at a time, while the tolerance holds."""
-
-    def holds(nu: int, nv: int) -> bool:
-        if not trials.allows(nu, nv, limit):
-            return False
-        trials.again(nu, nv)
-        return trials.deviation(nu, nv) <= trials.aim.tolerance
-
-    while True:
-        nu, nv = best
-        steps = ((nu, nv - 1), (nu - 2, nv), (nu - 1, nv), (nu + 1, nv - 1), (nu - 1, nv + 1))
-        leaner = [pair for pair in steps if pair[0] * pair[1] < nu * nv]
-        found = next((pair for pair in leaner if holds(*pair)), None)
-        if found is None:
-            return best
-        best = found
 
 
 def _more(count: int, limit: int) -> int:

@@ -9,26 +9,23 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.adaptive import Attempt, Laid, exchanged, grown, stepped
+from usual_clay.core.fit.adaptive import Attempt, Laid, exchanged, grown
 from usual_clay.core.fit.base import Base, DrapeSettings, Sizes, lay_flat
 from usual_clay.core.fit.mirror import mirrored
 from usual_clay.core.fit.sample import Sample, spike_weights
-from usual_clay.core.fit.system import FitError, Space, fit_control_points
+from usual_clay.core.fit.slide import Start, fit_from, pulls_of
+from usual_clay.core.fit.system import FitError, Space
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
-# The points' parameters u and v, and how far each point is believed.
-Start = tuple[Floats, Floats, Floats]
 ROUNDS = 8
 # Another round pays while it lowers the rms deviation by more than this part.
 WORTHWHILE = 0.005
-# Parameters are moved a little past their foot points: the surface follows them only in part.
-RELAXATION = 0.6
 # Adaptive knots are chosen by so many of the points.
 ADAPTING_POINTS = 8_000
-# Knots stay where they are after so many corrections of the parameters.
-ADAPTED_ROUNDS = 2
+# So often the coarsest surface is fitted before knots come in.
+COARSE_ROUNDS = 3
 # Less than this share of points that the surface faces away from is noise.
 MOST_FOLDED = 0.005
 
@@ -58,7 +55,7 @@ class Drape:
 
     @property
     def start(self) -> Start:
-        return self.feet.u, self.feet.v, self.weights
+        return Start(self.feet.u, self.feet.v, self.weights, self.surface)
 
 
 def with_images(sample: Sample, settings: DrapeSettings) -> Sample:
@@ -68,50 +65,43 @@ def with_images(sample: Sample, settings: DrapeSettings) -> Sample:
     return mirrored(sample, "xyz".index(settings.symmetric))
 
 
-def adapted_space(
-    sample: Sample,
-    settings: Sizes,
-    base: Base,
-    stiffness: float,
-    start: Start,
-    near: Space | None = None,
-) -> Space:
-    """Return the spline space for points with given parameters; even where that is asked for.
+def adapted(
+    sample: Sample, settings: Sizes, base: Base, stiffness: float, start: Start
+) -> BSplineSurface:
+    """Return a surface with adaptive knots, fitted to an even choice of the points.
 
-    From the coarsest surface on, or from a space with nearly as many, each new knot line is put
-    where the systematic error is greatest for the control points that it adds; then those that
-    earn least are moved. All of it on an even choice of the points, at fixed parameters.
+    From the coarsest surface on, each new knot line is put where the systematic error is greatest
+    for the control points that it adds; then those that earn least are moved.
     """
-    if settings.knots == "even":
-        return base.start_space(settings)
     laid = laid_for_knots(sample, base, stiffness, start)
-    if near is not None and base.least is None:
-        attempt = stepped(laid, laid.fitted(near), (settings.nu, settings.nv))
-        return _moved_about(laid, attempt, settings, base)
     fewest = base.fewest(settings.degree)
     begin = settings.sized(
         fewest[0] if settings.is_adaptive("u") else settings.nu,
         fewest[1] if settings.is_adaptive("v") else settings.nv,
     )
-    attempt = grown(laid, laid.fitted(base.start_space(begin)), (settings.nu, settings.nv))
-    if base.least is not None:
-        # Knots that borders need stay.
-        return attempt.space if base.mirror is None else base.mirror.doubled(attempt.space)
-    return _moved_about(laid, attempt, settings, base)
-
-
-def _moved_about(laid: Laid, attempt: Attempt, settings: Sizes, base: Base) -> Space:
-    """Move the knots of an attempt that earn least to where they earn more."""
+    laid, attempt = laid.settled(base.start_space(begin), COARSE_ROUNDS)
+    laid, attempt = grown(laid, attempt, (settings.nu, settings.nv))
     directions = "".join(d for d in "uv" if settings.is_adaptive(d))
-    space = exchanged(laid, attempt, directions).space
-    return space if base.mirror is None else base.mirror.spread(space)
+    laid, attempt = exchanged(laid, attempt, directions, base.kept)
+    return evened(laid, attempt, base)
+
+
+def evened(laid: Laid, attempt: Attempt, base: Base) -> BSplineSurface:
+    """Return an attempt's surface; on knots that are their own mirror image where there is one."""
+    if base.mirror is None:
+        return attempt.surface
+    both = base.mirror.spread if base.least is None else base.mirror.doubled
+    return laid.fitted(both(attempt.space)).surface
 
 
 def laid_for_knots(sample: Sample, base: Base, stiffness: float, start: Start) -> Laid:
     """Return an even choice of the points, with their parameters, to choose knots by."""
     step = max(1, len(sample.points) // ADAPTING_POINTS)
-    u, v, weights = (part[::step] for part in start)
-    return Laid(sample.points[::step], u, v, weights, stiffness, base.size, sample.noise, base.held)
+    points = sample.points[::step]
+    few = sample if step == 1 else Sample(points, sample.normals[::step])
+    return Laid(
+        points, start.every(step), stiffness, base.size, sample.noise, few.neighbours, base.held
+    )
 
 
 def stiffness_of(smoothness: float, base: Base) -> float:
@@ -126,14 +116,17 @@ def fit_once(
     stiffness: float,
     start: Start,
 ) -> tuple[BSplineSurface, FootPoints]:
-    """Fit a surface at the parameters `start` (u, v, weights) and find every point's foot.
+    """Fit a surface to points with known parameters and find every point's foot.
 
-    The feet are good enough to go on from: a distance is right to a part in a million of the
+    Where the parameters are feet on a surface, points may slide along it: what counts is how far
+    they lie across it. That comes to rest far sooner than holding them to their feet. The new
+    feet are good enough to go on from: a distance is right to a part in a million of the
     surface's size.
     """
-    u, v, weights = start
+    u, v, _, near = start
     held = None if base.held is None else base.held(space)
-    points = fit_control_points(space, u, v, sample.points, weights, stiffness, base.size, held)
+    pulls = None if near is None else pulls_of(near, u, v, sample.points)
+    points = fit_from(space, sample.points, start, pulls, stiffness, base.size, held)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
@@ -151,8 +144,9 @@ def drape(
 ) -> Drape:
     """Fit a surface to a region.
 
-    Alternates a robust least-squares fit at fixed parameters with the correction of the
-    parameters by foot points (Hoschek 1988) until another round no longer pays.
+    Alternates a robust least-squares fit with the correction of the parameters by foot points
+    (Hoschek 1988), along which the points may slide in the next fit (`fit_sliding`), until
+    another round no longer pays.
 
     Parameters
     ----------
@@ -225,43 +219,36 @@ def settled(
     """Alternate fits and corrections of the parameters until another round no longer pays."""
     stiffness = stiffness_of(settings.smoothness, base)
     floor = 1e-6 * max(base.size)
-    u, v, weights = base.u, base.v, np.ones(len(sample.points))
-    if start is not None and len(start[0]) == len(sample.points):
-        u, v, weights = start
-    elif begin is not None:
-        near = foot_points(begin, sample.points, (u, v), step=1e-4 * max(base.size))
-        u, v = near.u, near.v
-        weights = spike_weights(near.signed, sample.neighbours, floor)
-    if begin is not None:
-        space = Space(begin.knots_u, begin.knots_v, *begin.degrees, base.closed)
     last, best = np.inf, None
+    now = Start(base.u, base.v, np.ones(len(sample.points)))
+    if start is not None and len(start.u) == len(sample.points):
+        now = start
+    if begin is None and settings.knots != "even":
+        begin = adapted(sample, settings, base, stiffness, now)
+    if begin is None:
+        space = base.start_space(settings)
+    else:
+        space = Space(begin.knots_u, begin.knots_v, *begin.degrees, base.closed)
+        feet = foot_points(begin, sample.points, (now.u, now.v), step=1e-4 * max(base.size))
+        weights = spike_weights(feet.signed, sample.neighbours, floor)
+        now = Start(feet.u, feet.v, weights, begin)
+        last = _weighted_rms(feet.signed, weights)
     for round_number in range(1, ROUNDS + 1):
         progress((round_number - 1) / ROUNDS, f"round {round_number}")
-        if begin is None and round_number <= ADAPTED_ROUNDS:
-            space = adapted_space(sample, settings, base, stiffness, (u, v, weights))
-        surface, feet = fit_once(sample, base, space, stiffness, (u, v, weights))
-        rms = _weighted_rms(feet.signed, weights)
+        surface, feet = fit_once(sample, base, space, stiffness, now)
+        rms = _weighted_rms(feet.signed, now.weights)
         if best is None or rms < last:
-            best = Drape(surface, feet, weights, round_number)
+            best = Drape(surface, feet, now.weights, round_number)
             if found is not None:
                 found(best)
-        # The weights of the first round are not settled yet: always go on to a second.
-        if round_number > 1 and rms > last * (1 - WORTHWHILE):
+        # The weights of the very first round are not settled yet: always go on to a second.
+        if rms > last * (1 - WORTHWHILE):
             break
         last = rms
-        u = _past(u, feet.u, base.closed == "u")
-        v = _past(v, feet.v, base.closed == "v")
         weights = spike_weights(feet.signed, sample.neighbours, floor)
+        now = Start(feet.u, feet.v, weights, surface)
     assert best is not None
     return best
-
-
-def _past(old: Floats, foot: Floats, closed: bool) -> Floats:
-    """Return parameters a little past their foot points."""
-    by = foot - old
-    if closed:
-        return np.asarray((foot + RELAXATION * (by - np.round(by))) % 1.0, dtype=np.float64)
-    return np.clip(foot + RELAXATION * by, 0.0, 1.0)
 
 
 def _weighted_rms(signed: Floats, weights: Floats) -> float:

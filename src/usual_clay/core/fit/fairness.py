@@ -6,12 +6,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
 from usual_clay.core.fit.base import Base, Sizes
 from usual_clay.core.fit.drape import Drape, fit_once, stiffness_of
 from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import even_knots, gram
 from usual_clay.core.spline.surface import BSplineSurface, isocurve
@@ -80,13 +80,13 @@ def _smoothest(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: Ai
     knots = even_knots(side, settings.degree)
     space = Space(knots, knots, settings.degree, settings.degree)
     wanted = at_share(distance_levels(made.feet.signed), aim.share)
-    start: tuple[Floats, Floats, Floats] = (base.u, base.v, np.ones(len(sample.points)))
+    start = Start(base.u, base.v, np.ones(len(sample.points)))
     best = np.inf
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):
         middle = (low + high) / 2
         surface, feet = fit_once(sample, base, space, stiffness_of(middle, base), start)
-        start = (feet.u, feet.v, start[2])
+        start = Start(feet.u, feet.v, start.weights, surface)
         if at_share(distance_levels(feet.signed), aim.share) <= wanted:
             best, low = min(best, bending_energy(surface, base)), middle
         else:

@@ -12,11 +12,12 @@ from scipy.sparse.csgraph import connected_components
 from usual_clay.core.arrays import Bools, Ints, frozen
 from usual_clay.core.check.deviation import Aim, percent
 from usual_clay.core.fit.base import FEWEST, KNOT_RULES, MOST, Base, KnotRule
-from usual_clay.core.fit.drape import Drape, Start, cost_of, folds_in, settled
+from usual_clay.core.fit.drape import Drape, cost_of, folds_in, settled
 from usual_clay.core.fit.meet import GRADES, Frame, Grade, meeting
 from usual_clay.core.fit.mirror import Mirror, mirrored
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.slide import Start
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.fit.trace import trace
 from usual_clay.core.progress import Progress, silent
@@ -176,7 +177,7 @@ def patch(
     needed = ground.base.least
     assert needed is not None
     asked = settings.sized(max(settings.nu, needed.counts[0]), max(settings.nv, needed.counts[1]))
-    if start is not None and len(start[0]) != len(ground.sample.points):
+    if start is not None and len(start.u) != len(ground.sample.points):
         start = None
     made = settled(ground.sample, asked, ground.base, start, progress, found)
     return finished(ground, made, asked)

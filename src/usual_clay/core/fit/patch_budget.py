@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels, judge
-from usual_clay.core.fit.adaptive import Attempt, grown
+from usual_clay.core.fit.adaptive import Attempt
 from usual_clay.core.fit.base import Base
 from usual_clay.core.fit.budget import (
     GROWTH,
@@ -18,16 +18,14 @@ from usual_clay.core.fit.budget import (
     Search,
     in_words,
 )
-from usual_clay.core.fit.drape import Drape, laid_for_knots, settled, stiffness_of
+from usual_clay.core.fit.drape import Drape, evened, laid_for_knots, settled, stiffness_of
+from usual_clay.core.fit.knot_search import KnotSearch
 from usual_clay.core.fit.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.progress import Cancelled, Progress, silent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
-
-# So many steps past what the quick look found are enough to see that it will not come down.
-MOST_STEPS = 8
 
 Pair = tuple[int, int]
 
@@ -87,9 +85,9 @@ def patch_to_tolerance(
 ) -> Search:
     """Find the fewest control points with which a four-corner patch stays within tolerance.
 
-    Borders and joints stay exact throughout. Adaptive knots are first put in one by one at fixed
-    parameters, which tells about how many it takes; even ones grow by a third at a time. Then
-    single rows and columns are added or taken out, each patch fitted in full.
+    Borders and joints stay exact throughout. Adaptive knots are put in one by one and
+    taken out again where they are not needed; even ones grow by a third at a time, then single
+    rows and columns are added or taken out.
 
     Raises
     ------
@@ -98,23 +96,30 @@ def patch_to_tolerance(
     """
     ground = lay_out(mesh, curves, neighbours, settings)
     tried = _Patches(ground, settings, aim, found or (lambda _: None), progress)
-    cancelled = False
-    best = tried.fewest
+    cancelled, begin, best = False, None, tried.fewest
+    search: KnotSearch | None = None
     try:
         error = tried.deviation(best)
-        if error > aim.tolerance:
-            look = _grow_even if settings.knots == "even" else _grow_adaptive
-            best = look(tried, limit)
-        best = _lean(tried, best)
+        if settings.knots == "even":
+            best = _lean(tried, _grow_even(tried, limit) if error > aim.tolerance else best)
+        elif error > aim.tolerance:
+            search = _knot_search(tried, limit)
+            search.run()
     except Cancelled:
         cancelled = True
         if not tried.made:
             raise
         best = _nearest(tried)
-    chosen = settings.sized(*best)
-    # A start is for all the points; the choice gives its parameters only to itself.
-    fitted = finished(ground, settled(ground.sample, chosen, ground.base), chosen)
-    report = judge(fitted.feet.signed, aim)
+    while True:
+        if search is not None:
+            begin = evened(search.laid, search.attempt, tried.base)
+            best = begin.counts
+        chosen = settings.sized(*best)
+        # A start is for all the points; the choice gives its parameters only to itself.
+        fitted = finished(ground, settled(ground.sample, chosen, ground.base, begin=begin), chosen)
+        report = judge(fitted.feet.signed, aim)
+        if report.met or cancelled or search is None or not search.goes_on():
+            break
     counts = fitted.surface.counts
     tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))
     words = in_words(settings.sized(*counts), report, aim, tried.sample.noise, limit, cancelled)
@@ -143,33 +148,23 @@ def _grow_even(tried: _Patches, limit: int) -> Pair:
     return pair if tried.deviation(pair) <= tried.aim.tolerance else _nearest(tried)
 
 
-def _grow_adaptive(tried: _Patches, limit: int) -> Pair:
-    aim, base = tried.aim, tried.base
-    first = tried.made[tried.fewest]
-    stiffness = stiffness_of(tried.settings.smoothness, base)
-    laid = laid_for_knots(tried.sample, base, stiffness, first.start)
-    floor = aim.noise_floor(tried.sample.noise)
-
-    def enough(attempt: Attempt) -> bool:
-        made = Candidate(*attempt.space.counts, distance_levels(attempt.signed(laid)))
-        tried.note(made)
-        error = made.deviation(aim.share)
-        return error <= aim.tolerance or (aim.tolerance < floor and error < 1.05 * floor)
-
+def _knot_search(tried: _Patches, limit: int) -> KnotSearch:
+    """Return a search that stands at the surface with just the knots that the borders need."""
+    base, settings = tried.base, tried.settings
     assert base.least is not None
-    ends = tuple(
-        limit if tried.settings.is_adaptive(d) else n
-        for d, n in zip("uv", tried.fewest, strict=True)
-    )
-    pair = grown(laid, laid.fitted(base.least), (ends[0], ends[1]), enough).space.counts
-    for _ in range(MOST_STEPS):
-        if tried.deviation(pair) <= aim.tolerance:
-            return pair
-        nu, nv = pair
-        pair = min(((nu + 1, nv), (nu, nv + 1)), key=tried.deviation)
-        if max(pair) > limit:
-            break
-    return _nearest(tried)
+    first = tried.made[tried.fewest]
+    stiffness = stiffness_of(settings.smoothness, base)
+    laid = laid_for_knots(tried.sample, base, stiffness, first.start)
+    ends = [
+        limit if settings.is_adaptive(direction) else fewest
+        for direction, fewest in zip("uv", tried.fewest, strict=True)
+    ]
+
+    def noted(attempt: Attempt) -> None:
+        tried.note(Candidate(*attempt.space.counts, distance_levels(attempt.distances)))
+
+    laid, attempt = laid.settled(base.least)
+    return KnotSearch(laid, attempt, base, settings, tried.aim, (ends[0], ends[1]), noted)
 
 
 def _lean(tried: _Patches, best: Pair) -> Pair:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +11,12 @@ from scipy.sparse import csc_array, dia_array, diags_array, eye_array, kron
 from scipy.sparse.linalg import splu
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville
+from usual_clay.core.blocks import side_by_side
+from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
+
+# So many points are worked on at a time, few enough to stay in the processor's own memory.
+BATCH = 16_384
+OPEN = "the points leave some control points open: use fewer, or more smoothness"
 
 
 class FitError(ValueError):
@@ -42,6 +48,11 @@ class Space:
             len(self.knots_v) - self.degree_v - 1,
         )
 
+    def turned(self) -> Space:
+        """Return the space with its directions exchanged."""
+        closed = {"": "", "u": "v", "v": "u"}[self.closed]
+        return Space(self.knots_v, self.knots_u, self.degree_v, self.degree_u, closed)
+
 
 @dataclass(frozen=True, eq=False)
 class Held:
@@ -56,6 +67,10 @@ class Held:
 
     which: Bools
     points: Floats
+
+    def turned(self) -> Held:
+        """Return the same with the directions exchanged."""
+        return Held(self.which.T, self.points.transpose(1, 0, 2))
 
 
 def fit_control_points(
@@ -96,33 +111,47 @@ def fit_control_points(
     FitError
         When the data leave control points open that the energy does not settle either.
     """
-    nu, nv = space.counts
-    # The band is narrow where the shorter direction runs fastest; what closes is to be v.
-    if (nv > nu and space.closed != "v") or space.closed == "u":
-        closed = {"": "", "u": "v", "v": "u"}[space.closed]
-        turned = Space(space.knots_v, space.knots_u, space.degree_v, space.degree_u, closed)
-        if held is not None:
-            held = Held(held.which.T, held.points.transpose(1, 0, 2))
-        fitted = fit_control_points(turned, v, u, points, weights, stiffness, size[::-1], held)
+    if lies_across(space):
+        turned_held = None if held is None else held.turned()
+        fitted = fit_control_points(
+            space.turned(), v, u, points, weights, stiffness, size[::-1], turned_held
+        )
         return np.ascontiguousarray(fitted.transpose(1, 0, 2))
-    band, right = _normal_equations(space, u, v, points, weights)
+    band, right = normal_equations(space, u, v, points, weights)
     total = float(len(u) if weights is None else weights.sum())
     band /= total
     right /= total
     if stiffness > 0:
-        band += stiffness * _energy_band(space, size)
+        band += stiffness * energy_band(space, size)
     if held is not None:
-        _hold(band, right, held)
+        hold(band, right, held)
+    return solved(space, band, right).reshape(*space.counts, points.shape[1])
+
+
+def lies_across(space: Space) -> bool:
+    """Tell whether the band is narrower with the directions exchanged.
+
+    It is narrow where the shorter direction runs fastest; what closes is to be v.
+    """
+    nu, nv = space.counts
+    return (nv > nu and space.closed != "v") or space.closed == "u"
+
+
+def solved(space: Space, band: Floats, right: Floats, depth: int = 1) -> Floats:
+    """Solve a banded system of `depth` unknowns for each control point, in place.
+
+    Raises
+    ------
+    FitError
+        When something is left open.
+    """
     if space.closed:
-        return _closed_solution(space, band, right)
+        return _closed_solution(space, band, right, depth)
     try:
         factor = cholesky_banded(band, lower=True, overwrite_ab=True, check_finite=False)
     except LinAlgError:
-        raise FitError(
-            "the points leave some control points open: use fewer, or more smoothness"
-        ) from None
-    solved = cho_solve_banded((factor, True), right, overwrite_b=True, check_finite=False)
-    return solved.reshape(nu, nv, points.shape[1])
+        raise FitError(OPEN) from None
+    return np.asarray(cho_solve_banded((factor, True), right, overwrite_b=True, check_finite=False))
 
 
 def seamless(knots: Floats, degree: int) -> Floats:
@@ -148,25 +177,24 @@ def seamless(knots: Floats, degree: int) -> Floats:
     return np.asarray(np.linalg.solve(collocation(knots, degree, sites), folded))
 
 
-def _closed_solution(space: Space, band: Floats, right: Floats) -> Floats:
+def _closed_solution(space: Space, band: Floats, right: Floats, depth: int) -> Floats:
     """Solve for surfaces that run round in v: the clamped net follows from fewer points."""
-    nu, nv = space.counts
-    count = nu * nv
+    count = len(right)
     lower = dia_array((band, -np.arange(len(band))), shape=(count, count)).tocsc()
     whole = lower + lower.T - diags_array(band[0])
     spread = seamless(space.knots_v, space.degree_v)
     spread[np.abs(spread) < 1e-14] = 0.0
-    net = kron(eye_array(nu), csc_array(spread), format="csc")
+    net = kron(eye_array(space.counts[0]), csc_array(spread), format="csc")
+    if depth > 1:
+        net = kron(net, eye_array(depth), format="csc")
     try:
-        solved = splu((net.T @ whole @ net).tocsc()).solve(net.T @ right)
+        made = splu((net.T @ whole @ net).tocsc()).solve(net.T @ right)
     except RuntimeError:
-        raise FitError(
-            "the points leave some control points open: use fewer, or more smoothness"
-        ) from None
-    return np.asarray((net @ solved).reshape(nu, nv, right.shape[1]))
+        raise FitError(OPEN) from None
+    return np.asarray(net @ made)
 
 
-def _hold(band: Floats, right: Floats, held: Held) -> None:
+def hold(band: Floats, right: Floats, held: Held) -> None:
     """Put known values into a lower band and its right-hand side, in place.
 
     What they contribute goes to the right; their own equations become ``x = value``.
@@ -184,38 +212,74 @@ def _hold(band: Floats, right: Floats, held: Held) -> None:
     right[known] = values[known]
 
 
-def _normal_equations(
-    space: Space, u: Floats, v: Floats, points: Floats, weights: Floats | None
+def normal_equations(
+    space: Space,
+    u: Floats,
+    v: Floats,
+    points: Floats,
+    weights: Floats | None,
+    pulls: Floats | None = None,
 ) -> tuple[Floats, Floats]:
+    """Return the matrix of the sums over all points as lower bands, and the right-hand side.
+
+    Parameters
+    ----------
+    pulls : (m, n) array, optional
+        Further weights of the points, for each of which a matrix is made; the right-hand side
+        has the weights alone.
+
+    Returns
+    -------
+    (m, width, nu * nv) array; (width, nu * nv) without pulls
+    (nu * nv, d) array
+    """
     p, q = space.degree_u, space.degree_v
     nu, nv = space.counts
     cells = (nu - p) * (nv - q)
-    span_u, (in_u,) = basis_functions(space.knots_u, p, u)
-    span_v, (in_v,) = basis_functions(space.knots_v, q, v)
-    cell = (span_u - p) * (nv - q) + (span_v - q)
+    cell = (span_of(space.knots_u, p, u) - p) * (nv - q) + (span_of(space.knots_v, q, v) - q)
     # Small integers are sorted by radix, several times faster.
     order = np.argsort(cell.astype(np.uint16 if cells < 65536 else np.int64), kind="stable")
     cuts = np.concatenate([[0], np.cumsum(np.bincount(cell, minlength=cells))])
-    in_u, in_v = in_u.take(order, axis=1), in_v.take(order, axis=1)
-    weighted = in_v if weights is None else in_v * weights.take(order)
+    many, depth = 1 if pulls is None else len(pulls), points.shape[1]
     iu, ju = np.triu_indices(p + 1)
     iv, jv = np.triu_indices(q + 1)
-    pairs_u = in_u[iu] * in_u[ju]
-    pairs_v = in_v[iv] * weighted[jv]
-    loads = points.T.take(order, axis=1)
-    loads = (in_u[:, None] * loads).reshape(-1, len(u))
-    depth = points.shape[1]
-    squares = np.zeros((cells, len(iu), len(iv)))
+    squares = np.zeros((cells, len(iu), many * len(iv)))
     sides = np.zeros((cells, (p + 1) * depth, q + 1))
-    for k in np.flatnonzero(np.diff(cuts)):
-        part = slice(cuts[k], cuts[k + 1])
-        np.dot(pairs_u[:, part], pairs_v[:, part].T, out=squares[k])
-        np.dot(loads[:, part], weighted[:, part].T, out=sides[k])
-    return _assemble(space, squares, sides.reshape(cells, p + 1, depth, q + 1))
+
+    def add(batch: tuple[int, int]) -> None:
+        first, last = batch
+        some = order[cuts[first] : cuts[last]]
+        (along,) = basis_functions(space.knots_u, p, u.take(some))[1]
+        (weighted,) = basis_functions(space.knots_v, q, v.take(some))[1]
+        pairs_u, pairs_v = along[iu] * along[ju], weighted[iv] * weighted[jv]
+        if weights is not None:
+            own = weights.take(some)
+            weighted = weighted * own
+            pairs_v *= own
+        if pulls is not None:
+            pairs_v = (pulls.take(some, axis=1)[:, None] * pairs_v).reshape(-1, len(some))
+        loads = (along[:, None] * points.take(some, axis=0).T).reshape(-1, len(some))
+        for k in first + np.flatnonzero(np.diff(cuts[first : last + 1])):
+            part = slice(cuts[k] - cuts[first], cuts[k + 1] - cuts[first])
+            np.dot(pairs_u[:, part], pairs_v[:, part].T, out=squares[k])
+            np.dot(loads[:, part], weighted[:, part].T, out=sides[k])
+
+    side_by_side(_batches(cuts), add, len(u))
+    each = squares.reshape(cells, len(iu), many, len(iv))
+    bands = np.stack([_assemble(space, each[:, :, k]) for k in range(many)])
+    right = _assemble_right(space, sides.reshape(cells, p + 1, depth, q + 1))
+    return (bands[0] if pulls is None else bands), right
 
 
-def _assemble(space: Space, squares: Floats, sides: Floats) -> tuple[Floats, Floats]:
-    """Add each span's products into the lower band and the right-hand side."""
+def _batches(cuts: Ints) -> Iterator[tuple[int, int]]:
+    """Yield ranges of spans that hold about as many points as are worked on at a time."""
+    wanted = np.arange(0, cuts[-1], BATCH)
+    starts = np.unique(np.searchsorted(cuts, wanted, side="right") - 1)
+    yield from zip(starts.tolist(), [*starts[1:].tolist(), len(cuts) - 1], strict=True)
+
+
+def _assemble(space: Space, squares: Floats) -> Floats:
+    """Add each span's products into a lower band."""
     p, q = space.degree_u, space.degree_v
     nu, nv = space.counts
     pair_u, pair_v = _pair_index(p), _pair_index(q)
@@ -223,18 +287,20 @@ def _assemble(space: Space, squares: Floats, sides: Floats) -> tuple[Floats, Flo
     a, a2, b, b2 = np.meshgrid(*map(np.arange, (p + 1, p + 1, q + 1, q + 1)), indexing="ij")
     below = (a2 - a) * nv + (b2 - b)
     kept = below >= 0
-    first = _cell_corners(space)
-    column = first[:, None] + (a * nv + b)[kept]
+    column = _cell_corners(space)[:, None] + (a * nv + b)[kept]
     index = below[kept] * (nu * nv) + column
     width = p * nv + q + 1
-    band: Floats = np.asarray(
-        np.bincount(index.ravel(), full[:, kept].ravel(), width * nu * nv), dtype=np.float64
-    )
-    a, b = np.meshgrid(np.arange(p + 1), np.arange(q + 1), indexing="ij")
-    rows = (first[:, None, None] + a * nv + b).ravel()
+    band = np.bincount(index.ravel(), full[:, kept].ravel(), width * nu * nv)
+    return np.asarray(band, dtype=np.float64).reshape(width, nu * nv)
+
+
+def _assemble_right(space: Space, sides: Floats) -> Floats:
+    """Add each span's loads into the right-hand side."""
+    nu, nv = space.counts
+    a, b = np.meshgrid(np.arange(space.degree_u + 1), np.arange(space.degree_v + 1), indexing="ij")
+    rows = (_cell_corners(space)[:, None, None] + a * nv + b).ravel()
     columns = [np.bincount(rows, side.ravel(), nu * nv) for side in np.moveaxis(sides, 2, 0)]
-    right: Floats = np.asarray(np.stack(columns, axis=1), dtype=np.float64)
-    return band.reshape(width, nu * nv), right
+    return np.asarray(np.stack(columns, axis=1), dtype=np.float64)
 
 
 def _pair_index(degree: int) -> Ints:
@@ -253,7 +319,7 @@ def _cell_corners(space: Space) -> Ints:
     return (i * nv + j).ravel()
 
 
-def _energy_band(space: Space, size: tuple[float, float]) -> Floats:
+def energy_band(space: Space, size: tuple[float, float]) -> Floats:
     """Return the thin-plate energy of a surface over `size` as a lower band."""
     p, q = space.degree_u, space.degree_v
     nu, nv = space.counts

@@ -6,16 +6,15 @@ inside the domain, with the Gauss-Newton matrix where the full one is not positi
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.blocks import in_blocks
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.surface import (
-    BLOCK,
     BSplineSurface,
     sample_parameters,
     surface_derivatives,
@@ -23,8 +22,6 @@ from usual_clay.core.spline.surface import (
 )
 
 STEPS = 25
-# Below so many points two threads only wait for each other.
-THREADED = 80_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -95,17 +92,10 @@ def _settled_feet(
         np.empty(len(points)),
     )
 
-    def stretch(bounds: tuple[int, int]) -> None:
-        for start in range(*bounds, BLOCK):
-            part = slice(start, min(start + BLOCK, bounds[1]))
-            _settle(surface, np.ascontiguousarray(points[part].T), (step, most), result, part)
+    def stretch(part: slice) -> None:
+        _settle(surface, np.ascontiguousarray(points[part].T), (step, most), result, part)
 
-    count = len(points)
-    if count < THREADED:
-        stretch((0, count))
-    else:
-        with ThreadPoolExecutor(2) as pool:
-            list(pool.map(stretch, ((0, count // 2), (count // 2, count))))
+    in_blocks(len(points), stretch)
     return result
 
 

@@ -9,6 +9,7 @@ from math import comb
 import numpy as np
 
 from usual_clay.core.arrays import ArrayLike, Floats, Ints, frozen
+from usual_clay.core.blocks import in_blocks
 from usual_clay.core.spline.basis import SplineError, basis_functions, check_knots
 from usual_clay.core.spline.curve import (
     BSplineCurve,
@@ -18,7 +19,6 @@ from usual_clay.core.spline.curve import (
 )
 
 # Points evaluated at a time, so that what is worked on stays in the processor's cache.
-BLOCK = 8192
 
 # The derivatives that `surface_derivatives` gives, by number of u and v derivatives.
 ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2))
@@ -90,9 +90,11 @@ def surface_derivatives(
     flat = np.ascontiguousarray(coefficients.reshape(-1, depth).T)
     wanted = [pair for pair in ORDERS if sum(pair) <= order]
     result = np.empty((len(wanted), depth, len(u)))
-    for start in range(0, len(u), BLOCK):
-        block = slice(start, start + BLOCK)
+
+    def evaluate(block: slice) -> None:
         _evaluate_block(surface, flat, u[block], v[block], order, result[:, :, block])
+
+    in_blocks(len(u), evaluate)
     return result if surface.weights is None else _project(result, wanted)
 
 

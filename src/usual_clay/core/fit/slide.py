@@ -1,0 +1,175 @@
+"""Where a fit sets out from, and the step in which points slide along the surface they are near."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.blocks import in_blocks
+from usual_clay.core.fit.system import (
+    Held,
+    Space,
+    energy_band,
+    fit_control_points,
+    hold,
+    lies_across,
+    normal_equations,
+    solved,
+)
+from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
+
+# Along the surface a point counts for no less than this: what keeps its parameters in order.
+LEAST_ALONG = 0.01
+# The places of a symmetric matrix of 3 x 3 that are kept.
+PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
+# A net of more control points, times those across, takes too long to solve with all coordinates
+# at once.
+LARGEST = 125_000
+
+
+class Start(NamedTuple):
+    """Where a fit sets out from.
+
+    Attributes
+    ----------
+    u, v : (n,) arrays
+        The points' parameters.
+    weights : (n,) array
+        How far each point is believed.
+    near : BSplineSurface or None
+        The surface on which these are the points' feet, where there is one already.
+    """
+
+    u: Floats
+    v: Floats
+    weights: Floats
+    near: BSplineSurface | None = None
+
+    def every(self, step: int) -> Start:
+        """Return that of an even choice of the points."""
+        return Start(self.u[::step], self.v[::step], self.weights[::step], self.near)
+
+
+def may_slide(space: Space) -> bool:
+    """Tell whether a space is small enough for all coordinates to be solved for at once."""
+    nu, nv = space.counts
+    return nu * nv * min(nu, nv) <= LARGEST
+
+
+def pulls_of(surface: BSplineSurface, u: Floats, v: Floats, points: Floats) -> Floats:
+    """Return how much each direction counts for points with their feet at (u, v), (6, n).
+
+    The squared distance to a surface that bends is, near a foot, that across it and a part
+    ``d / (d + r)`` of that along it, for the distance d and the radius r of the bend (Wang,
+    Pottmann and Liu 2006, there for curves). A point that has its foot on an edge lies beyond
+    it, where all directions count alike.
+
+    Returns
+    -------
+    (6, n) array
+        The places `PLACES` of a symmetric matrix for each point.
+    """
+    pulls = np.empty((6, len(u)))
+
+    def pull(block: slice) -> None:
+        _pulls(surface, u[block], v[block], points[block], pulls[:, block])
+
+    in_blocks(len(u), pull)
+    return pulls
+
+
+def _pulls(surface: BSplineSurface, u: Floats, v: Floats, points: Floats, out: Floats) -> None:
+    place, su, sv, suu, suv, svv = surface_derivatives(surface, u, v, 2)
+
+    def dot(a: Floats, b: Floats) -> Floats:
+        return np.einsum("in,in->n", a, b)
+
+    normal = np.cross(su, sv, axis=0)
+    area = np.maximum(np.sqrt(dot(normal, normal)), 1e-300)
+    normal /= area
+    a, b, c = dot(su, su), dot(su, sv), dot(sv, sv)
+    bends = dot(suu, normal), dot(suv, normal), dot(svv, normal)
+    mean = (a * bends[2] + c * bends[0] - 2 * b * bends[1]) / (2 * area**2)
+    gauss = (bends[0] * bends[2] - bends[1] ** 2) / area**2
+    # The root of the sum of the squared principal curvatures.
+    curvature = np.sqrt(np.maximum(4 * mean**2 - 2 * gauss, 0.0))
+    bent = np.abs(dot(points.T - place, normal)) * curvature
+    along = np.maximum(bent / (1 + bent), LEAST_ALONG)
+    (u0, u1), (v0, v1) = surface.domain
+    along[(u <= u0) | (u >= u1) | (v <= v0) | (v >= v1)] = 1.0
+    for k, (i, j) in enumerate(PLACES):
+        out[k] = (1 - along) * normal[i] * normal[j]
+    out[:3] += along
+
+
+def pulled(pulls: Floats, vectors: Floats) -> Floats:
+    """Return vectors, (n, 3), times the matrices that `pulls_of` gives."""
+    x, y, z = vectors.T
+    xx, yy, zz, xy, xz, yz = pulls
+    rows = (xx * x + xy * y + xz * z, xy * x + yy * y + yz * z, xz * x + yz * y + zz * z)
+    return np.stack(rows, axis=1)
+
+
+def fit_from(
+    space: Space,
+    points: Floats,
+    start: Start,
+    pulls: Floats | None,
+    stiffness: float,
+    size: tuple[float, float],
+    held: Held | None = None,
+) -> Floats:
+    """Fit control points to points from where they stand, sliding where they have pulls."""
+    u, v, weights, _ = start
+    if pulls is None or not may_slide(space):
+        return fit_control_points(space, u, v, points, weights, stiffness, size, held)
+    return fit_sliding(space, u, v, points, pulls, weights, stiffness, size, held)
+
+
+def fit_sliding(
+    space: Space,
+    u: Floats,
+    v: Floats,
+    points: Floats,
+    pulls: Floats,
+    weights: Floats,
+    stiffness: float,
+    size: tuple[float, float],
+    held: Held | None = None,
+) -> Floats:
+    """Fit control points to points with known feet, with the `pulls` that those have there.
+
+    The same least squares as `fit_control_points`, with a matrix for each point in place of a
+    weight alone, so that the three coordinates are solved for together.
+
+    Returns
+    -------
+    (nu, nv, 3) array
+
+    Raises
+    ------
+    FitError
+    """
+    if lies_across(space):
+        turned = None if held is None else held.turned()
+        fitted = fit_sliding(
+            space.turned(), v, u, points, pulls, weights, stiffness, size[::-1], turned
+        )
+        return np.ascontiguousarray(fitted.transpose(1, 0, 2))
+    bands, right = normal_equations(space, u, v, pulled(pulls, points), weights, pulls)
+    total = float(weights.sum())
+    bands /= total
+    bands[:3] += stiffness * energy_band(space, size)
+    _, width, count = bands.shape
+    band = np.zeros((3 * width, 3 * count))
+    for k, (i, j) in enumerate(PLACES):
+        # Unknowns lie coordinate by coordinate within each control point.
+        for row, column in {(i, j), (j, i)}:
+            below = 3 * np.arange(width) + row - column
+            band[below[below >= 0], column::3] = bands[k][below >= 0]
+    side = (right / total).reshape(-1, 1)
+    if held is not None:
+        hold(band, side, Held(np.repeat(held.which.ravel(), 3), held.points.reshape(-1)))
+    return solved(space, band, side, 3).reshape(*space.counts, 3)
