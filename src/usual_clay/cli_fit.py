@@ -47,7 +47,7 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.add_argument("--share", type=float, default=0.95, help="of the points; default 0.95")
     fit.add_argument("--controls", default="auto", metavar="auto|NUxNV")
     fit.add_argument("--knots", choices=list(KNOT_RULES), default="even")
-    fit.add_argument("--smooth", type=float, default=0.2, metavar="S", help="0 to 1; default 0.2")
+    fit.add_argument("--smooth", type=float, default=0.3, metavar="S", help="0 to 1; default 0.3")
     fit.add_argument(
         "--reach", type=float, default=40.0, metavar="P",
         help="per cent that the surface runs past its region; default 40",

@@ -13,7 +13,6 @@ from usual_clay.core.fit.adaptive import Laid, best_inserts
 from usual_clay.core.fit.remake_surface import pull_to_points
 from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.fit.slide import Start
-from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
@@ -210,7 +209,7 @@ def add_where_needed(session: Session, surface: Surface) -> None:
     weights = spike_weights(feet.signed, sample.neighbours, floor)
     start = Start(feet.u, feet.v, weights, geometry)
     laid = Laid(sample.points, start, 0.0, (1.0, 1.0), sample.noise, sample.neighbours)
-    attempt = laid.attempt(Space(geometry.knots_u, geometry.knots_v, *geometry.degrees), geometry)
+    attempt = laid.attempt(geometry)
     found = {direction: best_inserts(laid, attempt, direction) for direction in "uv"}
     direction = max(found, key=lambda d: found[d][1])
     (at, missed) = found[direction]

@@ -10,7 +10,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.sample import spike_weights
-from usual_clay.core.fit.slide import Start, fit_from, pulled, pulls_of
+from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulled, pulls_of
 from usual_clay.core.fit.system import Held, Space
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.closest import foot_points
@@ -105,7 +105,10 @@ class Laid:
     def pulls(self) -> Floats | None:
         """How much each direction counts for each point; None where all count alike."""
         u, v, _, near = self.start
-        return None if near is None else pulls_of(near, u, v, self.points)
+        if near is None:
+            return None
+        least = LEAST_ALONG if self.held is None else LEAST_WITHIN
+        return pulls_of(near, u, v, self.points, least)
 
     def fitted(self, space: Space) -> Attempt:
         """Fit a space to the points."""
@@ -113,12 +116,12 @@ class Laid:
         control = fit_from(
             space, self.points, self.start, self.pulls, self.stiffness, self.size, held
         )
-        return self.attempt(space, BSplineSurface(space.knots_u, space.knots_v, control))
+        surface = BSplineSurface(space.knots_u, space.knots_v, control)
+        places = surface_points(surface, self.start.u, self.start.v)
+        return self._attempt(space, surface, self.points - places)
 
-    def attempt(self, space: Space, surface: BSplineSurface) -> Attempt:
-        """Tell how far the points lie from a surface."""
-        u, v, weights, _ = self.start
-        gap = self.points - surface_points(surface, u, v)
+    def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
+        weights = self.start.weights
         counts = gap if self.pulls is None else pulled(self.pulls, gap)
         squares = np.maximum(np.einsum("nk,nk->n", gap, counts), 0.0)
         return Attempt(
@@ -131,7 +134,13 @@ class Laid:
         feet = foot_points(surface, self.points, (self.start.u, self.start.v), 1e-4 * size)
         weights = spike_weights(feet.signed, self.neighbours, 1e-6 * size)
         laid = replace(self, start=Start(feet.u, feet.v, weights, surface))
-        return laid, laid.attempt(attempt.space, surface)
+        return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
+
+    def attempt(self, surface: BSplineSurface) -> Attempt:
+        """Tell how far the points lie from a surface on which they have their feet."""
+        space = Space(surface.knots_u, surface.knots_v, *surface.degrees)
+        places = surface_points(surface, self.start.u, self.start.v)
+        return self._attempt(space, surface, self.points - places)
 
     def settled(self, space: Space, rounds: int = 2) -> tuple[Laid, Attempt]:
         """Fit a space and bring the points to their feet, a few times over."""

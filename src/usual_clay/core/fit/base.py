@@ -78,7 +78,7 @@ class DrapeSettings:
     nu: int = 10
     nv: int = 10
     degree: int = 3
-    smoothness: float = 0.2
+    smoothness: float = 0.3
     reach: float = 0.4
     frame: FrameChoice = "best"
     plane: str = "xy"

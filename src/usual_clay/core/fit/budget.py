@@ -9,24 +9,25 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, frozen
 from usual_clay.core.check.deviation import Aim, Report, at_share, distance_levels, judge, percent
-from usual_clay.core.fit.adaptive import Attempt
+from usual_clay.core.fit.adaptive import Attempt, Laid
 from usual_clay.core.fit.base import Base, DrapeSettings, Sizes, lay_flat
 from usual_clay.core.fit.drape import (
     COARSE_ROUNDS,
     Drape,
     drape,
     evened,
-    fit_once,
     laid_for_knots,
     stiffness_of,
     with_images,
 )
 from usual_clay.core.fit.knot_search import KnotSearch
-from usual_clay.core.fit.sample import Sample, spike_weights
+from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.progress import Cancelled, Progress, silent
 from usual_clay.core.spline.surface import BSplineSurface
 
+# So often each candidate is fitted, and so many points it takes for each control point.
+TRIAL_ROUNDS, LEAST_POINTS = 3, 2
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
@@ -116,7 +117,7 @@ def knee_of(front: Sequence[Candidate], share: float) -> Candidate | None:
 
 
 class _Trials:
-    """The candidates tried so far, each started from the parameters of a smaller one."""
+    """The candidates tried so far, each started from where the nearest of them came to rest."""
 
     def __init__(
         self,
@@ -131,45 +132,30 @@ class _Trials:
         self.base: Base = lay_flat(sample, settings.sized(settings.degree + 3, settings.degree + 3))
         self.fewest = self.base.fewest(settings.degree)
         self.stiffness = stiffness_of(settings.smoothness, self.base)
-        self.floor = 1e-6 * max(self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
-        self.start = Start(self.base.u, self.base.v, np.ones(len(sample.points)))
-        self.ends: dict[tuple[int, int], Start] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
+        start = Start(self.base.u, self.base.v, np.ones(len(sample.points)))
+        self._laid = laid_for_knots(sample, self.base, self.stiffness, start)
+        self._ends: dict[tuple[int, int], Laid] = {}
+
+    def laid(self, nu: int, nv: int) -> Laid:
+        """Return the points where they came to rest on the nearest surface tried."""
+        pairs = sorted(self._ends, key=lambda pair: abs(pair[0] - nu) + abs(pair[1] - nv))
+        return self._ends[pairs[0]] if pairs else self._laid
 
     def deviation(self, nu: int, nv: int) -> float:
         """Return the deviation at the wanted share, computing it where it is not known."""
         if (nu, nv) not in self.seen:
+            space = self.base.start_space(self.settings.sized(nu, nv))
             # The first one starts from parameters that were never corrected.
-            self._try(nu, nv, rounds=1 if self.seen else 3)
+            rounds = TRIAL_ROUNDS if self.seen else COARSE_ROUNDS
+            self._ends[nu, nv], attempt = self.laid(nu, nv).settled(space, rounds)
+            self.made[nu, nv] = evened(self._ends[nu, nv], attempt, self.base)
+            self.note(attempt)
         return self.seen[nu, nv].deviation(self.aim.share)
 
-    def _try(self, nu: int, nv: int, rounds: int = 1) -> None:
-        tried = len(self.seen)
-        self.progress(tried / (tried + 8), f"{nu} × {nv} control points")
-        settings = self.settings.sized(nu, nv)
-        space = self.base.start_space(settings)
-        for _ in range(rounds):
-            surface, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
-            weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
-            self.start = Start(feet.u, feet.v, weights, surface)
-        made, known = candidate_of(settings, feet.signed), self.seen.get((nu, nv))
-        if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
-            self.seen[nu, nv] = made
-            self.made[nu, nv] = surface
-        self.ends[nu, nv] = self.start
-        self.found(self.seen[nu, nv])
-
-    def even_deviation(self, nu: int, nv: int) -> float:
-        """Return the deviation with even knots, which is no candidate here."""
-        space = self.base.start_space(self.settings.sized(nu, nv))
-        surface, feet = fit_once(self.sample, self.base, space, self.stiffness, self.start)
-        weights = spike_weights(feet.signed, self.sample.neighbours, self.floor)
-        self.start = Start(feet.u, feet.v, weights, surface)
-        return at_share(distance_levels(feet.signed), self.aim.share)
-
     def note(self, attempt: Attempt) -> None:
-        """Keep what a search for knots has come to as a candidate."""
+        """Keep what a search has come to as a candidate."""
         nu, nv = attempt.space.counts
         made, known = Candidate(nu, nv, distance_levels(attempt.distances)), self.seen.get((nu, nv))
         if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
@@ -177,23 +163,13 @@ class _Trials:
             self.found(made)
         self.progress(len(self.seen) / (len(self.seen) + 8), f"{nu} × {nv} control points")
 
-    def polish_front(self, start: Start) -> None:
-        """Compute the front's candidates anew from the best parameters known.
-
-        Coarse candidates were tried while the parameters had hardly been corrected, and looked
-        worse than they are.
-        """
-        for candidate in front_of(list(self.seen.values()), self.aim.share):
-            self.start = start
-            self._try(candidate.nu, candidate.nv, rounds=2)
-
     def allows(self, nu: int, nv: int, limit: int) -> bool:
         """Tell whether counts are not too few, nor too many."""
         least_u, least_v = self.fewest
         return nu >= least_u and nv >= least_v and max(nu, nv) <= limit
 
     def enough_points(self, nu: int, nv: int) -> bool:
-        return nu * nv <= len(self.sample.points)
+        return LEAST_POINTS * nu * nv <= len(self._laid.points)
 
 
 def to_tolerance(
@@ -240,8 +216,6 @@ def to_tolerance(
             raise
         best = _best_so_far(trials)
     chosen, fitted, report = _settle(sample, trials, best, limit, cancelled)
-    if not cancelled and len(fitted.feet.u) == len(trials.sample.points):
-        trials.polish_front(fitted.start)
     return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
 
 
@@ -279,15 +253,14 @@ def _with_knots(sample: Sample, trials: _Trials, limit: int) -> Search:
 def _knot_search(trials: _Trials, limit: int) -> KnotSearch:
     """Return a search that stands at the coarsest surface."""
     settings, base = trials.settings, trials.base
-    most = min(limit, int(np.sqrt(len(trials.sample.points))))
+    most = min(limit, int(np.sqrt(len(trials.laid(0, 0).points) / LEAST_POINTS)))
     # Even in one direction: as many there as it takes, found before.
     counts = [
         fewest if settings.is_adaptive(direction) else _even_count(trials, name, limit)
         for direction, name, fewest in zip("uv", ("nu", "nv"), trials.fewest, strict=True)
     ]
-    laid = laid_for_knots(trials.sample, base, trials.stiffness, trials.start)
     space = base.start_space(settings.sized(counts[0], counts[1]))
-    laid, attempt = laid.settled(space, COARSE_ROUNDS)
+    laid, attempt = trials.laid(*counts).settled(space, COARSE_ROUNDS)
     ends = [
         max(count, most) if settings.is_adaptive(direction) else count
         for direction, count in zip("uv", counts, strict=True)
@@ -335,7 +308,7 @@ def _even_count(trials: _Trials, name: str, limit: int) -> int:
     last = np.inf
     while count < limit:
         pair = (count, rich) if name == "nu" else (rich, count)
-        error = trials.even_deviation(*pair)
+        error = trials.deviation(*pair)
         if error <= trials.aim.tolerance or error > 0.97 * last:
             break
         last, count = error, _more(count, limit)
@@ -408,12 +381,10 @@ def _settle(
     """Fit the chosen counts to all points; add a few control points should that fall short."""
     aim = trials.aim
     expected = trials.deviation(*best) <= aim.tolerance
-    # A symmetric search has looked at images too: then the drape finds its own parameters.
-    start = trials.ends[best] if not trials.settings.symmetric else None
     nu, nv = best
     while True:
         chosen = trials.settings.sized(nu, nv)
-        fitted = drape(sample, chosen, start, begin=trials.made.get((nu, nv)))
+        fitted = drape(sample, chosen, begin=trials.made.get((nu, nv)))
         report = judge(fitted.feet.signed, aim)
         if report.met or cancelled or not expected or nu * nv > 1.3 * best[0] * best[1]:
             return chosen, fitted, report

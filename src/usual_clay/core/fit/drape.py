@@ -13,21 +13,29 @@ from usual_clay.core.fit.adaptive import Attempt, Laid, exchanged, grown
 from usual_clay.core.fit.base import Base, DrapeSettings, Sizes, lay_flat
 from usual_clay.core.fit.mirror import mirrored
 from usual_clay.core.fit.sample import Sample, spike_weights
-from usual_clay.core.fit.slide import Start, fit_from, pulls_of
+from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
 from usual_clay.core.fit.system import FitError, Space
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.spline.closest import FootPoints, foot_points
+from usual_clay.core.spline.closest import FootPoints, foot_points, nearer_seed
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 ROUNDS = 8
+# From a surface that lies near already, fewer are worth their time.
+ROUNDS_FROM_NEAR = 3
+# Of more points than twice as many, a choice is fitted first.
+SETTLING_POINTS = 25_000
 # Another round pays while it lowers the rms deviation by more than this part.
 WORTHWHILE = 0.005
+# The same where a choice of the points has come to rest before.
+WORTHWHILE_AFTER = 0.02
 # Adaptive knots are chosen by so many of the points.
-ADAPTING_POINTS = 8_000
+ADAPTING_POINTS = 6_000
 # So often the coarsest surface is fitted before knots come in.
 COARSE_ROUNDS = 3
 # Less than this share of points that the surface faces away from is noise.
 MOST_FOLDED = 0.005
+# So many points tell where it does.
+LOOKED_AT = 20_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -125,7 +133,8 @@ def fit_once(
     """
     u, v, _, near = start
     held = None if base.held is None else base.held(space)
-    pulls = None if near is None else pulls_of(near, u, v, sample.points)
+    least = LEAST_ALONG if held is None else LEAST_WITHIN
+    pulls = None if near is None else pulls_of(near, u, v, sample.points, least)
     points = fit_from(space, sample.points, start, pulls, stiffness, base.size, held)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
@@ -188,7 +197,9 @@ def drape(
 
 def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
     """Say where a surface folds over: it faces away there from what it was fitted to."""
-    facing = np.einsum("nk,nk->n", surface_normals(surface, feet.u, feet.v), normals)
+    some = slice(None, None, max(1, len(normals) // LOOKED_AT))
+    out = surface_normals(surface, feet.u[some], feet.v[some])
+    facing = np.einsum("nk,nk->n", out, normals[some])
     share = float(np.mean(facing < 0))
     if share < MOST_FOLDED:
         return ""
@@ -223,18 +234,29 @@ def settled(
     now = Start(base.u, base.v, np.ones(len(sample.points)))
     if start is not None and len(start.u) == len(sample.points):
         now = start
-    if begin is None and settings.knots != "even":
+    step = len(sample.points) // SETTLING_POINTS
+    if begin is None and step > 1:
+        few = Sample(sample.points[::step], sample.normals[::step])
+        part = replace(base, u=base.u[::step], v=base.v[::step])
+        begin = settled(few, settings, part, now.every(step), progress).surface
+    elif begin is None and settings.knots != "even":
         begin = adapted(sample, settings, base, stiffness, now)
     if begin is None:
-        space = base.start_space(settings)
+        rounds, worth, space = ROUNDS, WORTHWHILE, base.start_space(settings)
     else:
+        # With knots just chosen, the points have not come to rest.
+        rounds, worth = (ROUNDS, WORTHWHILE) if step < 2 else (ROUNDS_FROM_NEAR, WORTHWHILE_AFTER)
         space = Space(begin.knots_u, begin.knots_v, *begin.degrees, base.closed)
-        feet = foot_points(begin, sample.points, (now.u, now.v), step=1e-4 * max(base.size))
+        seed = now.u, now.v
+        if step > 1:
+            seed = nearer_seed(begin, sample.points, seed)
+        feet = foot_points(begin, sample.points, seed, step=1e-4 * max(base.size))
         weights = spike_weights(feet.signed, sample.neighbours, floor)
-        now = Start(feet.u, feet.v, weights, begin)
+        # Where points have come to rest, to hold them there is the same, and sooner done.
+        now = Start(feet.u, feet.v, weights, None if step > 1 else begin)
         last = _weighted_rms(feet.signed, weights)
-    for round_number in range(1, ROUNDS + 1):
-        progress((round_number - 1) / ROUNDS, f"round {round_number}")
+    for round_number in range(1, rounds + 1):
+        progress((round_number - 1) / rounds, f"round {round_number}")
         surface, feet = fit_once(sample, base, space, stiffness, now)
         rms = _weighted_rms(feet.signed, now.weights)
         if best is None or rms < last:
@@ -242,7 +264,7 @@ def settled(
             if found is not None:
                 found(best)
         # The weights of the very first round are not settled yet: always go on to a second.
-        if rms > last * (1 - WORTHWHILE):
+        if rms > last * (1 - worth):
             break
         last = rms
         weights = spike_weights(feet.signed, sample.neighbours, floor)

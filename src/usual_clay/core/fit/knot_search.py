@@ -25,6 +25,8 @@ from usual_clay.core.fit.system import Space
 AT_NOISE = 1.05
 # All points may take so many times the control points that the choice took.
 SPARE = 1.3
+# What lies so far past the tolerance does not come within when its points come to rest.
+HOPELESS = 1.25
 
 
 @dataclass
@@ -74,7 +76,7 @@ class KnotSearch:
 
     def run(self) -> None:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""
-        self.laid, self.attempt = grown(self.laid, self.attempt, self.ends, self._enough)
+        self._grow()
         self.laid, self.attempt = exchanged(
             self.laid, self.attempt, self.directions, self.base.kept
         )
@@ -83,22 +85,38 @@ class KnotSearch:
             self.laid, self.attempt = leaner
             self.noted(self.attempt)
 
-    def goes_on(self) -> bool:
-        """Put one more knot in, as all points ask for more than the choice did.
+    def _grow(self) -> None:
+        """Put knots in until it is enough; when it nearly is, bring the points to rest first."""
 
-        Not where the tolerance was never met, nor for ever. Tells whether one was put in.
-        """
+        def nearly(attempt: Attempt) -> bool:
+            return self._enough(attempt) or self._error(attempt) <= HOPELESS * self.aim.tolerance
+
+        while True:
+            self.laid, self.attempt = grown(self.laid, self.attempt, self.ends, nearly)
+            if not self._enough(self.attempt):
+                self.laid, self.attempt = self.laid.settled(self.attempt.space)
+            if self._enough(self.attempt) or not self._one_more():
+                return
+
+    def _one_more(self) -> bool:
+        """Put one more knot in, where it earns most; tell whether there was room for it."""
         before = self.attempt.space.counts
-        if self.met is None:
-            self.met = before if self.holds(self.attempt) else (0, 0)
-        if np.prod(before) > SPARE * np.prod(self.met):
-            return False
         u, v = (min(n + 1, most) for n, most in zip(before, self.ends, strict=True))
         self.laid, self.attempt = grown(
             self.laid, self.attempt, (u, v), lambda attempt: attempt.space.counts != before
         )
         self.noted(self.attempt)
         return self.attempt.space.counts != before
+
+    def goes_on(self) -> bool:
+        """Put one more knot in, as all points ask for more than the choice did.
+
+        Not where the tolerance was never met, nor for ever. Tells whether one was put in.
+        """
+        if self.met is None:
+            self.met = self.attempt.space.counts if self.holds(self.attempt) else (0, 0)
+        spare = np.prod(self.attempt.space.counts) <= SPARE * np.prod(self.met)
+        return bool(spare) and self._one_more()
 
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""
@@ -107,7 +125,11 @@ class KnotSearch:
             space = self._exchanged_for(out)
             if space is None or np.prod(space.counts) >= total:
                 continue
-            laid, attempt = self.laid.settled(space)
+            tried = self.laid.fitted(space)
+            if self._error(tried) > HOPELESS * self.aim.tolerance:
+                continue
+            laid, attempt = self.laid.on(tried)
+            laid, attempt = laid.on(laid.fitted(space))
             if self.holds(attempt):
                 return laid, attempt
         return None

@@ -50,7 +50,7 @@ class Sample:
     @cached_property
     def noise(self) -> float:
         """The estimated standard deviation of the measurement noise, mm."""
-        return estimate_noise(self.points)
+        return estimate_noise(self.points) if self.whole is None else self.whole[0].noise
 
     @property
     def knows_noise(self) -> bool:

@@ -20,8 +20,9 @@ from usual_clay.core.fit.system import (
 )
 from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
 
-# Along the surface a point counts for no less than this: what keeps its parameters in order.
-LEAST_ALONG = 0.01
+# Along the surface a point counts for no less than this, which keeps its parameters in order; for
+# more where borders that do not slide must go with it.
+LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
 # The places of a symmetric matrix of 3 x 3 that are kept.
 PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 # A net of more control points, times those across, takes too long to solve with all coordinates
@@ -58,13 +59,20 @@ def may_slide(space: Space) -> bool:
     return nu * nv * min(nu, nv) <= LARGEST
 
 
-def pulls_of(surface: BSplineSurface, u: Floats, v: Floats, points: Floats) -> Floats:
+def pulls_of(
+    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, least: float = LEAST_ALONG
+) -> Floats:
     """Return how much each direction counts for points with their feet at (u, v), (6, n).
 
     The squared distance to a surface that bends is, near a foot, that across it and a part
     ``d / (d + r)`` of that along it, for the distance d and the radius r of the bend (Wang,
     Pottmann and Liu 2006, there for curves). A point that has its foot on an edge lies beyond
     it, where all directions count alike.
+
+    Parameters
+    ----------
+    least : float
+        What the directions along the surface count for at the least.
 
     Returns
     -------
@@ -74,13 +82,15 @@ def pulls_of(surface: BSplineSurface, u: Floats, v: Floats, points: Floats) -> F
     pulls = np.empty((6, len(u)))
 
     def pull(block: slice) -> None:
-        _pulls(surface, u[block], v[block], points[block], pulls[:, block])
+        _pulls(surface, u[block], v[block], points[block], least, pulls[:, block])
 
     in_blocks(len(u), pull)
     return pulls
 
 
-def _pulls(surface: BSplineSurface, u: Floats, v: Floats, points: Floats, out: Floats) -> None:
+def _pulls(
+    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, least: float, out: Floats
+) -> None:
     place, su, sv, suu, suv, svv = surface_derivatives(surface, u, v, 2)
 
     def dot(a: Floats, b: Floats) -> Floats:
@@ -96,7 +106,7 @@ def _pulls(surface: BSplineSurface, u: Floats, v: Floats, points: Floats, out: F
     # The root of the sum of the squared principal curvatures.
     curvature = np.sqrt(np.maximum(4 * mean**2 - 2 * gauss, 0.0))
     bent = np.abs(dot(points.T - place, normal)) * curvature
-    along = np.maximum(bent / (1 + bent), LEAST_ALONG)
+    along = np.maximum(bent / (1 + bent), least)
     (u0, u1), (v0, v1) = surface.domain
     along[(u <= u0) | (u >= u1) | (v <= v0) | (v >= v1)] = 1.0
     for k, (i, j) in enumerate(PLACES):

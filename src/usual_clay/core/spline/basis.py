@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from usual_clay.core.arrays import ArrayLike, Floats, Ints
+from usual_clay.core.arrays import ArrayLike, Floats, Ints, frozen
 
 HIGHEST_DEGREE = 7
 
@@ -159,11 +159,18 @@ def _gauss(count: int) -> tuple[Floats, Floats]:
 def gram(knots: Floats, degree: int, order: int) -> Floats:
     """Return the integrals of products of basis derivatives over the domain, exactly.
 
-    Gauss-Legendre quadrature with ``degree + 1`` nodes in each knot span.
+    Gauss-Legendre quadrature with ``degree + 1`` nodes in each knot span. A search asks for the
+    same knots many times over: the last few are kept.
     """
+    return _gram(np.asarray(knots, dtype=np.float64).tobytes(), degree, order)
+
+
+@lru_cache(maxsize=256)
+def _gram(key: bytes, degree: int, order: int) -> Floats:
+    knots = np.frombuffer(key)
     nodes, weights = _gauss(degree + 1)
     breaks = np.unique(knots)
     half = np.diff(breaks) / 2
     t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
     rows = collocation(knots, degree, t, order)
-    return rows.T @ (rows * (half[:, None] * weights).reshape(-1, 1))
+    return frozen(rows.T @ (rows * (half[:, None] * weights).reshape(-1, 1)))

@@ -22,6 +22,10 @@ from usual_clay.core.spline.surface import (
 )
 
 STEPS = 25
+# After so many steps, what has not come to rest is gathered anew.
+FIRST = 5
+# Seeds are brought nearer by so many points, on a grid of so many cells each way.
+SCOUTS, CELLS = 8_000, 40
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,7 +46,7 @@ class FootPoints:
     feet: Floats
     signed: Floats
 
-    def part(self, which: Bools) -> FootPoints:
+    def part(self, which: Bools | Ints) -> FootPoints:
         """Return those of some of the points."""
         return FootPoints(self.u[which], self.v[which], self.feet[which], self.signed[which])
 
@@ -77,6 +81,31 @@ def foot_points(
     return feet
 
 
+def nearer_seed(
+    surface: BSplineSurface, points: Floats, seed: tuple[Floats, Floats]
+) -> tuple[Floats, Floats]:
+    """Return seeds brought nearer to the feet, where they are off by something that varies slowly.
+
+    A choice of the points is brought to its feet; the rest moves as its neighbours among the
+    parameters did in the mean.
+    """
+    u, v = seed
+    step = max(1, len(u) // SCOUTS)
+    size = float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
+    some = foot_points(surface, points[::step], (u[::step], v[::step]), 1e-3 * size)
+    cell = (u * CELLS).astype(np.int64).clip(0, CELLS - 1) * CELLS
+    cell += (v * CELLS).astype(np.int64).clip(0, CELLS - 1)
+    count = np.bincount(cell[::step], minlength=CELLS**2)
+    moved = []
+    for old, new in ((u, some.u), (v, some.v)):
+        by = new - old[::step]
+        # Over a seam is no long way.
+        by[np.abs(by) > 0.5] = 0.0
+        mean = np.bincount(cell[::step], by, CELLS**2) / np.maximum(count, 1)
+        moved.append(np.clip(old + mean[cell], 0.0, 1.0))
+    return moved[0], moved[1]
+
+
 def _settled_feet(
     surface: BSplineSurface,
     points: Floats,
@@ -92,11 +121,34 @@ def _settled_feet(
         np.empty(len(points)),
     )
 
-    def stretch(part: slice) -> None:
-        _settle(surface, np.ascontiguousarray(points[part].T), (step, most), result, part)
-
-    in_blocks(len(points), stretch)
+    late = _some_steps(surface, points, (step, min(most, FIRST)), result, np.arange(len(points)))
+    if most > FIRST and len(late):
+        # The few that take longer begin again, together.
+        _some_steps(surface, points, (step, most), result, late)
     return result
+
+
+def _some_steps(
+    surface: BSplineSurface,
+    points: Floats,
+    stop: tuple[float, int],
+    result: FootPoints,
+    going: Ints,
+) -> Ints:
+    """Move some of the points towards their feet; return which have not come to rest."""
+    own = result if len(going) == len(points) else result.part(going)
+    left: list[Ints] = []
+
+    def stretch(part: slice) -> None:
+        block = np.ascontiguousarray(points[going[part]].T)
+        left.append(part.start + _settle(surface, block, stop, own, part))
+
+    in_blocks(len(going), stretch)
+    if own is not result:
+        for mine, theirs in ((result.u, own.u), (result.v, own.v), (result.feet, own.feet),
+                             (result.signed, own.signed)):  # fmt: skip
+            mine[going] = theirs
+    return going[np.concatenate(left)]
 
 
 def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: FootPoints) -> None:
@@ -134,8 +186,11 @@ def _settle(
     stop: tuple[float, int],
     result: FootPoints,
     part: slice,
-) -> None:
-    """Move one block of points, given as (3, n), to its feet, in at most so many steps."""
+) -> Ints:
+    """Move one block of points, given as (3, n), to its feet, in at most so many steps.
+
+    Returns which of them would have gone on.
+    """
     step, most = stop
     u, v = result.u[part], result.v[part]
     best = np.full(points.shape[1], np.inf)
@@ -160,12 +215,13 @@ def _settle(
         trial_v = np.where(better, trial_v + dv, (trial_v + v_old) / 2)[~done]
         going = going[~done]
         if not len(going):
-            return
+            return going
     derived = surface_derivatives(surface, u[going], v[going], 1)
     still = np.zeros(len(going))
     everywhere = np.ones(len(going), dtype=bool)
     gap = derived[0] - points[:, going]
     _write_feet(derived, gap, (still, still), everywhere, result, part, going)
+    return going
 
 
 def _write_feet(
