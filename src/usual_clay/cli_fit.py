@@ -64,6 +64,12 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
         help="axis of the mirror plane through the origin: x, y or z",
     )  # fmt: skip
     fit.add_argument(
+        "--pull",
+        choices=["x", "y", "z"],
+        default="",
+        help="an axis along which the surface can be drawn off a mould",
+    )
+    fit.add_argument(
         "--closed", choices=["u", "v"], default="",
         help="the surface runs once round in that direction, without a seam",
     )  # fmt: skip
@@ -142,6 +148,7 @@ def _draped(
         knots=options.knots,
         symmetric=options.symmetric,
         closed=options.closed,
+        pull=options.pull,
     )
     chosen = _region(options.region, mesh)
     sample = Sample(
@@ -153,9 +160,12 @@ def _draped(
         made = search.drape
     else:
         made = drape(sample, settings.sized(*counts))
-    base = lay_flat(sample, DrapeSettings(reach=settings.reach, closed=settings.closed))
+    base = lay_flat(
+        sample, DrapeSettings(reach=settings.reach, closed=settings.closed, pull=settings.pull)
+    )
     way = f", closed in {base.closed}" if base.closed else ""
-    method = f"least squares, {options.knots} knots, foot points corrected{way}"
+    slid = f"heights along {settings.pull}" if settings.pull else "points slid to their feet"
+    method = f"least squares, {options.knots} knots, {slid}{way}"
     return _Fitted(made, sample, base, settings, method, search)
 
 

@@ -40,15 +40,25 @@ KNOTS = (
 RULES = {"even": "even", "adaptive": "adaptive", "u": "adaptive u", "v": "adaptive v"}
 PAGES = (
     ("fit", "What it is fitted by"),
+    ("hold", "What it is held to: symmetry, edges, a pull; each says what it costs"),
     ("shape", "Its control points, moved by hand"),
     ("make", "The whole of it altered"),
 )
+# The pages of what it is made by.
+SETTINGS = ("fit", "hold")
 # What the page "make" offers, in rows.
 MAKES = (
     (("slim surface", "Slim"), ("extend surface", "Extend"), ("split surface", "Split")),
     (("border of surface", "Border"), ("match surface", "Match"), ("even surface", "Even out")),
     (("mirror surface", "Symmetric"), ("in surface", "Curve of it")),
 )
+EDGES = (
+    ("free", "The edge lies as the fit leaves it"),
+    ("straight", "The edge lies on a line, the nearest to where it lay"),
+    ("flat", "The edge lies in a plane, the nearest to where it lay"),
+)
+# The edges as settings list them.
+EDGE_NAMES = ("u = 0", "u = 1", "v = 0", "v = 1")
 SIDES = (
     ("follow", "The long sides follow the region where it tapers"),
     ("straight", "The long sides are those of the frame's rectangle"),
@@ -103,6 +113,13 @@ class DrapeCard(Card):
         self.closed.chosen.connect(
             lambda word: self._set("closed", closed="" if word == "no" else word)
         )
+        self.pull = Choice([("no", "It may reach round to where it could not be drawn off"),
+                            *((axis, f"It can be drawn off along {axis}: seen along it, it covers"
+                                     " each place once") for axis in "xyz")])  # fmt: skip
+        self.pull.chosen.connect(lambda word: self._set("pull", pull="" if word == "no" else word))
+        self.edges = [Choice(EDGES) for _ in EDGE_NAMES]
+        for number, edge in enumerate(self.edges):
+            edge.chosen.connect(partial(self._set_edge, number))
         times = label("×")
         self.rows = [
             Row("Control points", self.nu, times, self.nv, label("u × v", "soft")),
@@ -112,11 +129,15 @@ class DrapeCard(Card):
             Row("Reach", self.reach, stretch=0),
             Row("Frame", self.frame, self.plane),
             Row("Sides", self.sides),
-            Row("Closed", self.closed),
+        ]
+        self.holds = [
             Row("Symmetric", self.symmetric),
+            Row("Closed", self.closed),
+            Row("Pull along", self.pull),
+            *(Row(f"Edge {name}", edge) for name, edge in zip(EDGE_NAMES, self.edges, strict=True)),
         ]
         self.joints = JointRows(session)
-        for part in (*self.rows, self.joints):
+        for part in (*self.rows, *self.holds, self.joints):
             self.column.addWidget(part)
         self._add_result(run)
         self.column.addStretch(1)
@@ -128,8 +149,11 @@ class DrapeCard(Card):
         self.shape.setVisible(name == "shape")
         self.making.setVisible(name == "make")
         self._page = name
-        for row in (*self.rows, self.figures):
+        for row in self.rows:
             row.setVisible(name == "fit")
+        for row in self.holds:
+            row.setVisible(name == "hold")
+        self.figures.setVisible(name in SETTINGS)
         self.joints.hide()
         self.refresh()
 
@@ -177,15 +201,29 @@ class DrapeCard(Card):
         made.valueChanged.connect(lambda value: self._set("counts", **{f"n{direction}": value}))
         return made
 
+    def _set_edge(self, number: int, word: str) -> None:
+        surface = self.session.chosen_surface()
+        if surface is not None and surface.recipe is not None:
+            edges = list(surface.recipe.settings.edges)
+            edges[number] = word
+            self._set("edges", edges=tuple(edges))
+
     def _set(self, words: str, **fields: Any) -> None:
         surface = self.session.chosen_surface()
         if surface is None or surface.recipe is None:
             return
         settings: DrapeSettings | PatchSettings = surface.recipe.settings
-        # A surface that closes is not symmetric, nor the other way round.
-        for name, other in (("closed", "symmetric"), ("symmetric", "closed")):
+        # A surface that closes is not symmetric nor pulled off a mould, nor the other way round.
+        for name, other in (("closed", "symmetric"), ("symmetric", "closed"), ("closed", "pull"),
+                            ("pull", "closed")):  # fmt: skip
             if fields.get(name) and hasattr(settings, other):
                 fields[other] = ""
+        if fields.get("closed"):
+            gone = (0, 1) if fields["closed"] == "u" else (2, 3)
+            fields["edges"] = tuple(
+                "free" if k in gone else rule
+                for k, rule in enumerate(settings.edges)  # type: ignore[union-attr]
+            )
         # A degree needs more control points than itself: the counts follow it up.
         degree = fields.get("degree", settings.degree)
         for name in ("nu", "nv"):
@@ -209,11 +247,11 @@ class DrapeCard(Card):
         self.title.setText(
             surface.name if surface.name.startswith(kind) else f"{kind}: {surface.name}"
         )
-        if surface.recipe is None and self._page == "fit":
+        if surface.recipe is None and self._page in SETTINGS:
             self.turn_to("shape")
             return
         self.page.show_only(
-            [name for name, _ in PAGES if name != "fit" or surface.recipe is not None]
+            [name for name, _ in PAGES if name not in SETTINGS or surface.recipe is not None]
         )
         self.shape.refresh(surface)
         self._show_settings(surface)
@@ -251,7 +289,8 @@ class DrapeCard(Card):
             )
         changeable = region is not None and not surface.locked
         for part in (self.nu, self.nv, self.degree, self.smoothness, self.reach, self.frame,
-                     self.plane, self.sides, self.knots, self.symmetric, self.closed):  # fmt: skip
+                     self.plane, self.sides, self.knots, self.symmetric, self.closed, self.pull,
+                     *self.edges):  # fmt: skip
             part.setEnabled(changeable)
         if recipe is None:
             return
@@ -269,9 +308,11 @@ class DrapeCard(Card):
         self.symmetric.set_value(settings.symmetric or "no")
         self.knots.set_value(next(word for word, rule in RULES.items() if rule == settings.knots))
         patch = isinstance(settings, PatchSettings)
-        for row in self.rows[4:8]:
+        for row in self.rows[4:]:
             row.setVisible(self._page == "fit" and not patch)
-        self.joints.setVisible(self._page == "fit" and patch)
+        for row in self.holds[1:]:
+            row.setVisible(self._page == "hold" and not patch)
+        self.joints.setVisible(self._page == "hold" and patch)
         if isinstance(settings, PatchSettings):
             self.joints.show_surface(surface)
             return
@@ -281,6 +322,12 @@ class DrapeCard(Card):
         self.sides.set_value(settings.sides)
         self.closed.set_value(settings.closed or "no")
         self.plane.setVisible(settings.frame == "locked")
+        self.pull.set_value(settings.pull or "no")
+        for edge, rule in zip(self.edges, settings.edges, strict=True):
+            edge.set_value(rule)
+        # A pull lays the region flat by itself.
+        for part in (self.frame, self.plane, self.sides):
+            part.setEnabled(part.isEnabled() and not settings.pull)
 
     def _show_result(self, surface: Surface) -> None:
         session, job = self.session, self.session.shown

@@ -80,10 +80,14 @@ class ShapePage(QWidget):
         ]  # fmt: skip
         self.flat = self._button("To a plane", "The plane that lies nearest to the chosen points",
                                  lambda s: flatten_points(session, s, "plane"))  # fmt: skip
-        self._row(column, *self.level)
+        self._row(column, *self.level, self.flat)
         self.pull = self._button("Pull to scan", "The chosen control points only are solved again"
                                  " against the scan", partial(pull_to_scan, session))  # fmt: skip
-        self._row(column, self.flat, self.pull)
+        self.rest = self._button(
+            "Pull the rest", "The chosen control points stay; all others are solved again",
+            partial(pull_to_scan, session, rest=True),
+        )  # fmt: skip
+        self._row(column, self.pull, self.rest)
         self.weight = number(0.01, 100, 3, "", "Weight of the chosen points: more draws the surface"
                              " nearer", "Weight", 76)  # fmt: skip
         self.weight.valueChanged.connect(self._weighed)
@@ -134,7 +138,8 @@ class ShapePage(QWidget):
         several = len(session.control_points) > 1
         for part in (*self.level, self.flat):
             part.setVisible(several)
-        self.pull.setVisible(bool(session.control_points))
+        for part in (self.pull, self.rest):
+            part.setVisible(bool(session.control_points))
         self.weight_row.setVisible(bool(session.control_points))
         if session.control_points:
             weights = surface.geometry.weights

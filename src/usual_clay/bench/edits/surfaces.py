@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.live import LiveFeet, live_feet
 from usual_clay.core.fit.adaptive import Laid, best_inserts
+from usual_clay.core.fit.drape import cost_of
 from usual_clay.core.fit.remake_surface import pull_to_points
 from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.fit.slide import Start
@@ -165,8 +167,11 @@ def raise_surface(session: Session, surface: Surface, direction: str) -> None:
     session.choose_points(())
 
 
-def pull_to_scan(session: Session, surface: Surface) -> None:
-    """Solve the chosen control points again against what judges the surface."""
+def pull_to_scan(session: Session, surface: Surface, rest: bool = False) -> None:
+    """Solve the chosen control points again against what judges the surface, or all others.
+
+    Where the chosen ones are held while the others are solved, what that costs is told.
+    """
     region = session.measured(surface)
     which = np.array(sorted(session.control_points), dtype=np.int64)
     if region is None or not len(which):
@@ -176,18 +181,28 @@ def pull_to_scan(session: Session, surface: Surface) -> None:
     sample = session.making.sample(region)
     floor = 1e-6 * float(np.ptp(sample.points, axis=0).max())
 
-    def task(*_: object) -> BSplineSurface:
+    everything = np.arange(surface.control_points)
+
+    def task(*_: object) -> tuple[BSplineSurface, str]:
         signed = foot_points(surface.geometry, sample.points).signed
         weights = spike_weights(signed, sample.neighbours, floor)
-        return pull_to_points(surface.geometry, sample.points, weights, which)
+        pull = partial(pull_to_points, surface.geometry, sample.points, weights)
+        if not rest:
+            return pull(which), ""
+        made, free = pull(np.setdiff1d(everything, which)), pull(everything)
+        off = [foot_points(each, sample.points).signed for each in (made, free)]
+        many = f"{len(which)} control point{'' if len(which) == 1 else 's'}"
+        return made, cost_of(f"holding {many}", off[0], off[1])
 
-    def done(made: BSplineSurface) -> None:
+    def done(made: tuple[BSplineSurface, str]) -> None:
         now = session.job.get(surface.id, Surface)
         if now is surface:
             before = session.job.report(surface)
             if before is not None:
                 session.before_move[surface.id] = before
-            reshape_surface(session, surface, made, f"pull {surface.name} to the scan")
+            reshape_surface(session, surface, made[0], f"pull {surface.name} to the scan")
+            if made[1]:
+                session.told.emit("news", sentence(made[1]))
 
     session.work.start(
         "ask", f"Pulling {surface.name}", task, done,

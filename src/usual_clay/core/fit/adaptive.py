@@ -89,6 +89,8 @@ class Laid:
         Standard deviation of a coordinate's noise, mm.
     neighbours : (n, k) integers
         For each point its nearest others.
+    fixed : bool
+        Whether the points keep their parameters.
     held : callable or None
         Gives the control points that are known in a space.
     """
@@ -99,6 +101,7 @@ class Laid:
     size: tuple[float, float]
     noise: float
     neighbours: Ints
+    fixed: bool = False
     held: Callable[[Space], Held] | None = None
 
     @cached_property
@@ -130,6 +133,8 @@ class Laid:
 
     def on(self, attempt: Attempt) -> tuple[Laid, Attempt]:
         """Bring the points to their feet on an attempt."""
+        if self.fixed:
+            return self, attempt
         surface, size = attempt.surface, max(self.size)
         feet = foot_points(surface, self.points, (self.start.u, self.start.v), 1e-4 * size)
         weights = spike_weights(feet.signed, self.neighbours, 1e-6 * size)

@@ -18,6 +18,9 @@ from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
+EdgeRule = Literal["free", "straight", "flat"]
+# The edges u = 0, u = 1, v = 0, v = 1, each left as it comes.
+FREE_EDGES: tuple[EdgeRule, EdgeRule, EdgeRule, EdgeRule] = ("free", "free", "free", "free")
 KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
 FEWEST, MOST = 4, 200
 # The share of points that may face away from the base before the region counts as folded.
@@ -73,6 +76,11 @@ class DrapeSettings:
     closed : {"", "u", "v"}
         The direction in which the surface runs once round, without a seam. A region of a scan
         that folds over and has two ends is closed by itself.
+    pull : {"", "x", "y", "z"}
+        The axis along which it can be drawn off a mould: seen along it the surface covers each
+        place once, and points are matched along it.
+    edges : four of {"free", "straight", "flat"}
+        Whether the edges u = 0, u = 1, v = 0 and v = 1 lie on a line or in a plane.
     """
 
     nu: int = 10
@@ -86,6 +94,8 @@ class DrapeSettings:
     knots: KnotRule = "even"
     symmetric: Literal["", "x", "y", "z"] = ""
     closed: Literal["", "u", "v"] = ""
+    pull: Literal["", "x", "y", "z"] = ""
+    edges: tuple[EdgeRule, EdgeRule, EdgeRule, EdgeRule] = FREE_EDGES
 
     def __post_init__(self) -> None:
         for name, count in (("u", self.nu), ("v", self.nv)):
@@ -112,14 +122,26 @@ class DrapeSettings:
             raise FitError(f"a surface closes in u or v, not {self.closed!r}")
         if self.closed and self.symmetric:
             raise FitError("a surface that closes is not made symmetric: choose one of them")
+        self._check_held()
         if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
             raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
+
+    def _check_held(self) -> None:
+        if self.pull not in ("", "x", "y", "z"):
+            raise FitError(f"a pull along x, y or z, not {self.pull!r}")
+        if len(self.edges) != 4 or not set(self.edges) <= {"free", "straight", "flat"}:
+            raise FitError("each of the four edges must be free, straight or flat")
+        if self.pull and self.closed:
+            raise FitError("a surface that closes cannot be pulled off a mould: choose one of them")
+        gone = {"": (), "u": self.edges[:2], "v": self.edges[2:]}[self.closed]
+        if set(gone) - {"free"}:
+            raise FitError(f"a surface closed in {self.closed} has no edges there to hold")
 
     def same_base(self, other: DrapeSettings) -> bool:
         """Tell whether a region is laid flat alike, so that parameters can be taken over."""
         return all(
             getattr(self, name) == getattr(other, name)
-            for name in ("reach", "frame", "plane", "sides", "symmetric", "closed")
+            for name in ("reach", "frame", "plane", "sides", "symmetric", "closed", "pull")
         )
 
     def sized(self, nu: int, nv: int) -> DrapeSettings:
@@ -147,6 +169,10 @@ class Base:
         Gives the control points that are known in a space.
     closed : {"", "u", "v"}
         The direction in which it runs round.
+    fixed : bool
+        Whether the points keep these parameters.
+    words : str
+        What the user should know of it.
     """
 
     size: tuple[float, float]
@@ -156,6 +182,8 @@ class Base:
     least: Space | None = None
     held: Callable[[Space], Held] | None = None
     closed: str = ""
+    fixed: bool = False
+    words: str = ""
 
     def fewest(self, degree: int) -> tuple[int, int]:
         """Return the least counts along u and v."""
@@ -215,6 +243,8 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
         )
     if settings.closed:
         return _laid_round(sample, settings, settings.closed)
+    if settings.pull:
+        return _laid_along(sample, settings)
     frame = base_frame(sample.points, sample.normals, settings.frame, settings.plane)
     away = float(np.mean(sample.normals @ frame.axes[2] < 0))
     if away > MOST_FACING_AWAY and sample.has_mesh and not settings.symmetric:
@@ -238,6 +268,26 @@ def lay_flat(sample: Sample, settings: DrapeSettings) -> Base:
     if settings.symmetric:
         mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
     return Base(size, u, v, mirror)
+
+
+def _laid_along(sample: Sample, settings: DrapeSettings) -> Base:
+    """Lay a region flat along a pull: parameters are places seen along it, and stay.
+
+    A fit at such parameters is a height over that plane, as a spline reproduces them exactly.
+    """
+    plane = "xyz".replace(settings.pull, "")
+    frame = base_frame(sample.points, sample.normals, "locked", plane)
+    whole = 1 + settings.reach
+    u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
+    mirror = None
+    if settings.symmetric:
+        mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
+    away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    words = ""
+    if away > MOST_FACING_AWAY:
+        words = f"{percent(away)} of the region is undercut along {settings.pull}: it is bridged"
+    size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)
+    return Base(size, u, v, mirror, fixed=True, words=words)
 
 
 def _unrolled(sample: Sample, settings: DrapeSettings) -> Base:

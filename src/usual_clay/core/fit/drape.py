@@ -10,7 +10,8 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.adaptive import Attempt, Laid, exchanged, grown
-from usual_clay.core.fit.base import Base, DrapeSettings, Sizes, lay_flat
+from usual_clay.core.fit.base import FREE_EDGES, Base, DrapeSettings, Sizes, lay_flat
+from usual_clay.core.fit.held_edges import held_edges
 from usual_clay.core.fit.mirror import mirrored
 from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
@@ -108,8 +109,9 @@ def laid_for_knots(sample: Sample, base: Base, stiffness: float, start: Start) -
     points = sample.points[::step]
     few = sample if step == 1 else Sample(points, sample.normals[::step])
     return Laid(
-        points, start.every(step), stiffness, base.size, sample.noise, few.neighbours, base.held
-    )
+        points, start.every(step), stiffness, base.size, sample.noise, few.neighbours,
+        base.fixed, base.held,
+    )  # fmt: skip
 
 
 def stiffness_of(smoothness: float, base: Base) -> float:
@@ -180,19 +182,43 @@ def drape(
                 f"a surface of degree {settings.degree} that closes in {name} needs at least"
                 f" {least} control points that way, not {count}"
             )
-    best = settled(sample, settings, base, start, progress, found, begin)
+    free = settled(sample, settings, base, start, progress, found, begin)
+    best = free
+    if settings.edges != FREE_EDGES:
+        best = with_held_edges(sample, settings, base, free)
     count = len(own.points)
     seed = best.feet.u[:count], best.feet.v[:count]
     exact = foot_points(best.surface, own.points, seed)
-    words = [folds_in(best.surface, exact, own.normals)]
+    words = [base.words, folds_in(best.surface, exact, own.normals)]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
-    if settings.symmetric:
-        plain = replace(settings, symmetric="")
-        free = settled(own, plain, lay_flat(own, plain), progress=progress)
-        words.append(cost_of("symmetry", exact.signed, free.feet.signed))
+    if settings.edges != FREE_EDGES:
+        words.append(cost_of("holding edges", exact.signed, free.feet.signed[:count]))
+    for condition, plain in (
+        ("symmetry", replace(settings, symmetric="")),
+        ("the pull", replace(settings, pull="")),
+    ):
+        if plain != settings:
+            whole = with_images(own, plain)
+            rid = settled(whole, plain, lay_flat(whole, plain), progress=progress)
+            words.append(cost_of(condition, exact.signed, rid.feet.signed[:count]))
     told = "; ".join(filter(None, words))
     return replace(best, feet=exact, weights=best.weights[:count], words=told)
+
+
+def with_held_edges(sample: Sample, settings: DrapeSettings, base: Base, free: Drape) -> Drape:
+    """Fit a drape again with edges brought onto a line or a plane, the nearest to where they lay.
+
+    Of an edge and its mirror image both are held where one is.
+    """
+    rules = list(settings.edges)
+    if base.mirror is not None:
+        pair = (0, 1) if base.mirror.direction == "u" else (2, 3)
+        stricter = max((rules[k] for k in pair), key=("free", "flat", "straight").index)
+        rules[pair[0]] = rules[pair[1]] = stricter
+    held = held_edges(free.surface.points, rules)
+    begin = replace(free.surface, points=held.points)
+    return settled(sample, settings, replace(base, held=lambda _space: held), begin=begin)
 
 
 def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
@@ -254,6 +280,8 @@ def settled(
         weights = spike_weights(feet.signed, sample.neighbours, floor)
         # Where points have come to rest, to hold them there is the same, and sooner done.
         now = Start(feet.u, feet.v, weights, None if step > 1 else begin)
+        if base.fixed:
+            now = Start(base.u, base.v, weights)
         last = _weighted_rms(feet.signed, weights)
     for round_number in range(1, rounds + 1):
         progress((round_number - 1) / rounds, f"round {round_number}")
@@ -268,7 +296,8 @@ def settled(
             break
         last = rms
         weights = spike_weights(feet.signed, sample.neighbours, floor)
-        now = Start(feet.u, feet.v, weights, surface)
+        at = (base.u, base.v, None) if base.fixed else (feet.u, feet.v, surface)
+        now = Start(at[0], at[1], weights, at[2])
     assert best is not None
     return best
 

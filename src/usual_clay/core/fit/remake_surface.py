@@ -10,13 +10,18 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.adaptive import spread_knots
-from usual_clay.core.fit.system import FitError
-from usual_clay.core.spline.basis import basis_functions, collocation, even_knots
+from usual_clay.core.fit.slide import LEAST_WITHIN, Start, fit_from, pulls_of
+from usual_clay.core.fit.system import FitError, Held, Space
+from usual_clay.core.spline.basis import collocation, even_knots, span_of
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface, sample_parameters, surface_grid
 
 PER_SPAN = 6
 PULLS = 4
+# So many points it takes for each control point that is pulled.
+POINTS_FOR_EACH = 4
+# As little stiffness as settles what points leave open.
+CALM = 1e-13
 
 
 @dataclass(frozen=True)
@@ -120,7 +125,7 @@ def pull_to_points(
 ) -> BSplineSurface:
     """Solve the chosen control points again against measured points; the others stay.
 
-    Least squares at the points' feet, which are then found anew, a few times over.
+    Points slide along the surface as in a drape, and are brought to their feet a few times over.
 
     Parameters
     ----------
@@ -132,39 +137,39 @@ def pull_to_points(
     Raises
     ------
     FitError
-        When no points lie on the spans that these control points bend.
+        When too few points lie on the spans that these control points bend.
     """
     if surface.weights is not None:
         raise FitError("a rational surface is not pulled: its weights would have to follow")
     p, q = surface.degrees
-    nv = surface.counts[1]
-    place = np.full(surface.counts[0] * nv, -1)
-    place[which] = np.arange(len(which))
+    nu, nv = surface.counts
+    stays = np.ones((nu, nv), dtype=bool)
+    stays.flat[which] = False
+    space = Space(surface.knots_u, surface.knots_v, p, q)
     feet = foot_points(surface, points)
-    u, v = feet.u, feet.v
+    bends = ~stays[_nearby(space, feet.u, feet.v)].all(axis=1)
+    if bends.sum() < POINTS_FOR_EACH * len(which):
+        raise FitError("too few measured points lie where these control points bend it")
+    points, weights = points[bends], weights[bends]
+    size = np.ptp(surface.points.reshape(-1, 3), axis=0)
+    scale = float(np.linalg.norm(size))
+    stiffness = CALM * scale**2
+    start = Start(feet.u[bends], feet.v[bends], weights, surface)
     for _ in range(PULLS):
-        span_u, (in_u,) = basis_functions(surface.knots_u, p, u)
-        span_v, (in_v,) = basis_functions(surface.knots_v, q, v)
-        rows = span_u[:, None] + np.arange(-p, 1)
-        columns = span_v[:, None] + np.arange(-q, 1)
-        index = (rows[:, :, None] * nv + columns[:, None, :]).reshape(len(u), -1)
-        value = (in_u.T[:, :, None] * in_v.T[:, None, :]).reshape(len(u), -1)
-        mine = place[index]
-        touched = (mine >= 0).any(axis=1)
-        if touched.sum() < 4 * len(which):
-            raise FitError("too few measured points lie where these control points bend it")
-        matrix = np.zeros((int(touched.sum()), len(which)))
-        own = mine[touched]
-        at, slot = np.nonzero(own >= 0)
-        matrix[at, own[at, slot]] = value[touched][at, slot]
-        gap = points[touched] - np.einsum(
-            "nk,nkd->nd", value[touched], surface.points.reshape(-1, 3)[index[touched]]
-        )
-        root = np.sqrt(weights[touched])[:, None]
-        step = np.linalg.lstsq(matrix * root, gap * root, rcond=1e-8)[0]
-        net = surface.points.reshape(-1, 3).copy()
-        net[which] += step
-        surface = replace(surface, points=net.reshape(surface.points.shape))
-        feet = foot_points(surface, points, (u, v))
-        u, v = feet.u, feet.v
+        assert start.near is not None
+        pulls = pulls_of(start.near, start.u, start.v, points, LEAST_WITHIN)
+        held = Held(stays, surface.points)
+        net = fit_from(space, points, start, pulls, stiffness, (scale, scale), held)
+        surface = replace(surface, points=net)
+        feet = foot_points(surface, points, (start.u, start.v))
+        start = Start(feet.u, feet.v, weights, surface)
     return surface
+
+
+def _nearby(space: Space, u: Floats, v: Floats) -> tuple[Ints, Ints]:
+    """Return rows and columns of the control points that count at parameters, (n, k) each."""
+    p, q = space.degree_u, space.degree_v
+    rows = span_of(space.knots_u, p, u)[:, None] + np.arange(-p, 1)
+    columns = span_of(space.knots_v, q, v)[:, None] + np.arange(-q, 1)
+    both = np.broadcast_arrays(rows[:, :, None], columns[:, None, :])
+    return both[0].reshape(len(u), -1), both[1].reshape(len(u), -1)
