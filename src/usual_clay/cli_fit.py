@@ -13,7 +13,8 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Aim, judge, percent
 from usual_clay.core.fit.base import KNOT_RULES, Base, DrapeSettings, Sizes, lay_flat
-from usual_clay.core.fit.budget import Search, front_of, knee_of, to_tolerance
+from usual_clay.core.fit.budget import Search, to_tolerance
+from usual_clay.core.fit.candidates import front_of, knee_of
 from usual_clay.core.fit.drape import Drape, drape
 from usual_clay.core.fit.fairness import fairness_of
 from usual_clay.core.fit.patch import PatchSettings, lay_out, patch

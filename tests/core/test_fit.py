@@ -11,7 +11,8 @@ from scipy.interpolate import LSQBivariateSpline
 from tests.conftest import height_field
 from usual_clay.core.check.deviation import Aim, ToleranceError, at_share, distance_levels, judge
 from usual_clay.core.fit.base import DrapeSettings, FoldsOverError, lay_flat
-from usual_clay.core.fit.budget import Candidate, to_tolerance
+from usual_clay.core.fit.budget import to_tolerance
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import drape
 from usual_clay.core.fit.frame import FrameError, base_frame, even_out, follow_sides
 from usual_clay.core.fit.sample import Sample, estimate_noise

@@ -13,7 +13,8 @@ from tests.conftest import height_field
 from usual_clay.cli import main
 from usual_clay.core.check.deviation import LEVELS, Aim
 from usual_clay.core.fit.base import DrapeSettings, lay_flat
-from usual_clay.core.fit.budget import Candidate, front_of, knee_of, to_tolerance
+from usual_clay.core.fit.budget import to_tolerance
+from usual_clay.core.fit.candidates import Candidate, front_of, knee_of
 from usual_clay.core.fit.drape import drape
 from usual_clay.core.fit.fairness import bending_energy, fairness_of, inflections_of
 from usual_clay.core.fit.frame import FrameError

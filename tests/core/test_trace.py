@@ -20,7 +20,7 @@ from usual_clay.core.build.combine import (
 )
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.corners import find_corners
 from usual_clay.core.fit.run import Run, RunSettings, fit_run, parts_of
 from usual_clay.core.fit.system import FitError

@@ -16,7 +16,7 @@ from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.widgets import Pace, label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.budget import Candidate, front_of, knee_of
+from usual_clay.core.fit.candidates import Candidate, front_of, knee_of
 from usual_clay.core.fit.run import Run
 from usual_clay.job.items import Curve, PointList, Surface
 from usual_clay.job.remake import is_stale

@@ -15,7 +15,7 @@ from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.work import Work
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.check.deviation import Aim, Report
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.picture.outline import OutlineError

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.deviation import LEVELS
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.relations import Relation
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement

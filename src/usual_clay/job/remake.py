@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.deviation import distance_levels
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import Drape
 from usual_clay.core.fit.patch import PatchFit
 from usual_clay.core.fit.run import Run, RunFit

@@ -12,7 +12,7 @@ from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_places
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.check.live import LiveDistance, live_distance
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.relations import ClashError, RelatedSettings, Relation, hold
 from usual_clay.core.fit.run import Run, RunSettings, parts_of
 from usual_clay.core.fit.trace import Traced, trace

@@ -10,7 +10,8 @@ import numpy as np
 
 from usual_clay.bench.session import Session
 from usual_clay.core.fit.base import DrapeSettings, Sizes
-from usual_clay.core.fit.budget import Candidate, Search, to_tolerance
+from usual_clay.core.fit.budget import Search, to_tolerance
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import Drape
 from usual_clay.core.fit.patch_budget import patch_to_tolerance
 from usual_clay.core.progress import Progress

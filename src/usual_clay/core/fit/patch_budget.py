@@ -10,18 +10,13 @@ import numpy as np
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels, judge
 from usual_clay.core.fit.adaptive import Attempt
 from usual_clay.core.fit.base import Base
-from usual_clay.core.fit.budget import (
-    GROWTH,
-    LIMIT,
-    SEARCH_POINTS,
-    Candidate,
-    Search,
-    in_words,
-)
+from usual_clay.core.fit.budget import LIMIT, SEARCH_POINTS, Search, in_words
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import Drape, evened, laid_for_knots, settled, stiffness_of
 from usual_clay.core.fit.knot_search import KnotSearch
 from usual_clay.core.fit.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.trials import GROWTH
 from usual_clay.core.progress import Cancelled, Progress, silent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.curve import BSplineCurve

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from usual_clay.core.check.deviation import Aim, Report, distance_levels, judge, percent
-from usual_clay.core.fit.budget import Candidate
+from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.run import Run, RunFit, RunFitter, RunSettings, fit_run, parts_of, thinned
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.progress import Cancelled, Progress, silent
