@@ -11,6 +11,7 @@ from PySide6.QtTest import QTest
 
 from tests.bench.conftest import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
+from usual_clay.core.fit.candidates import front_of
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives, surface_grid
 from usual_clay.job.items import Region, Surface
@@ -202,3 +203,71 @@ def test_a_drag_is_held_to_the_surfaces_own_directions(net, key: str) -> None:
         assert np.linalg.norm(np.cross(by, wanted)) < 1e-6 * np.linalg.norm(by) * np.linalg.norm(
             wanted
         )
+
+
+def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
+    hands, session = with_demo, with_demo.session
+    surface, aim = chosen(hands), session.job.aim
+    hands.window.fronts.enabled = True
+    session.choose(None)
+    session.choose(surface.id)
+    hands.wait(lambda: len(session.front) > 5)
+    hands.wait()
+    front = front_of(session.front, aim.share)
+    met = [candidate for candidate in front if candidate.deviation(aim.share) <= aim.tolerance]
+    # Coarse ones, the leanest within tolerance, and richer ones past it.
+    assert 0 < len(met) < len(front)
+    assert min(candidate.total for candidate in met) < surface.control_points
+    assert session.job.items[surface.id] is surface
+    # Another surface has another front; a changed one is computed anew.
+    other = next(s for s in session.job.all(Surface) if s.id != surface.id)
+    session.choose(other.id)
+    assert session.front == []
+    # What the front promises is what the fit comes to.
+    session.choose(surface.id)
+    lean = min(met, key=lambda candidate: candidate.total)
+    hands.window.fronts.enabled = False
+    hands.window.balance.chart.taken.emit(lean.nu, lean.nv)
+    hands.wait()
+    report = session.job.report(chosen(hands))
+    assert report is not None
+    assert chosen(hands).control_points == lean.total
+    assert report.at_share < 1.1 * lean.deviation(aim.share)
+
+
+def test_a_drape_is_held_and_says_what_that_costs(with_demo: Hands) -> None:
+    hands = with_demo
+    hands.press("hold")
+    card = hands.window.cards.card
+    hands.press("flat", card.edges[2])  # type: ignore[attr-defined]
+    edge = chosen(hands).geometry.points[:, 0]
+    assert np.linalg.svd(edge - edge.mean(axis=0))[1][2] < 1e-9
+    assert "Holding edges costs" in card.words.text()
+    hands.press("z", card.pull)  # type: ignore[attr-defined]
+    net = chosen(hands).geometry.points
+    # Seen along z each row and column of the net is one line: a height over the plane.
+    assert np.ptp(net[1:-1, 1:, 0], axis=1).max() < 1e-6
+    assert "The pull costs" in card.words.text() or "the pull costs" in card.words.text()
+    hands.press("u", card.closed)  # type: ignore[attr-defined]
+    recipe = chosen(hands).recipe
+    assert recipe is not None
+    assert (recipe.settings.closed, recipe.settings.pull) == ("u", "")
+
+
+def test_all_but_the_chosen_points_are_pulled(net) -> None:
+    hands, pane = net
+    surface = chosen(hands)
+    good = hands.session.job.report(surface)
+    hands.session.set_pick("row")
+    at = seen(pane, surface.geometry.points[6, 2])
+    hands.drag([at, at + QPoint(0, -3), at + QPoint(0, -5)], widget=pane)
+    moved, bad = chosen(hands).geometry.points, hands.session.job.report(chosen(hands))
+    hands.press("Pull the rest")
+    made, now = chosen(hands).geometry.points, hands.session.job.report(chosen(hands))
+    assert made[6] == pytest.approx(moved[6])
+    assert np.abs(made[5] - moved[5]).max() > 0.01
+    assert good is not None
+    assert bad is not None
+    assert now is not None
+    assert now.rms < bad.rms
+    assert "Holding 6 control points costs" in hands.window.cards.told.text()

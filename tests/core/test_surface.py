@@ -15,13 +15,16 @@ from usual_clay.core.check.deviation import LEVELS, Aim
 from usual_clay.core.fit.base import DrapeSettings, lay_flat
 from usual_clay.core.fit.budget import to_tolerance
 from usual_clay.core.fit.candidates import Candidate, front_of, knee_of
-from usual_clay.core.fit.drape import drape
+from usual_clay.core.fit.drape import drape, fit_once, stiffness_of
 from usual_clay.core.fit.fairness import bending_energy, fairness_of, inflections_of
 from usual_clay.core.fit.frame import FrameError
+from usual_clay.core.fit.front import front
 from usual_clay.core.fit.sample import Sample, sample_of_points
-from usual_clay.core.fit.system import FitError
-from usual_clay.core.spline.basis import even_knots, greville
-from usual_clay.core.spline.surface import BSplineSurface, surface_grid
+from usual_clay.core.fit.slide import PLACES, Start, fit_sliding
+from usual_clay.core.fit.system import FitError, Space, seamless
+from usual_clay.core.spline.basis import collocation, even_knots, gram, greville
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.surface import BSplineSurface, surface_grid, surface_normals
 from usual_clay.files.mesh_file import write_mesh
 
 NOISE = 0.012
@@ -232,3 +235,94 @@ def test_a_line_and_what_is_no_number_are_refused() -> None:
         Sample(points, points)
     with pytest.raises(FitError, match="no finite numbers"):
         sample_of_points(points[-50:])
+
+
+def test_points_that_slide_come_to_rest_far_sooner_and_nearer() -> None:
+    """Against points that are held to their feet in each fit, over as many rounds."""
+    sample = ridge(8000)
+    settings = DrapeSettings(nu=14, nv=6, reach=0.05)
+    base, off = lay_flat(sample, settings), {}
+    stiffness, space = stiffness_of(settings.smoothness, base), base.start_space(settings)
+    for slides in (True, False):
+        now = Start(base.u, base.v, np.ones(len(sample.points)))
+        for _ in range(6):
+            surface, feet = fit_once(sample, base, space, stiffness, now)
+            now = Start(feet.u, feet.v, now.weights, surface if slides else None)
+        off[slides] = rms_to_truth(surface)
+    assert off[True] < 0.5 * off[False]
+    # Both come to rest at the same place: from there, holding them moves nothing much.
+    rested = drape(sample, settings)
+    held = Start(rested.feet.u, rested.feet.v, rested.weights)
+    again, _ = fit_once(sample, base, space, stiffness, held)
+    grid = np.linspace(0.02, 0.98, 30)
+    apart = foot_points(rested.surface, surface_grid(again, grid, grid).reshape(-1, 3)).signed
+    assert np.sqrt(np.mean(apart**2)) < 0.2 * NOISE
+
+
+@pytest.mark.parametrize("closed", ["", "v"])
+def test_a_sliding_fit_is_that_of_its_dense_equations(closed: str) -> None:
+    random = np.random.default_rng(4)
+    knots = even_knots(7, 3), even_knots(9, 3)
+    space = Space(*knots, 3, 3, closed)
+    u, v = random.random((2, 900))
+    points, weights = random.normal(size=(900, 3)), random.uniform(0.2, 1, 900)
+    halves = random.normal(size=(900, 3, 3))
+    matrices = halves @ halves.transpose(0, 2, 1)
+    pulls = np.stack([matrices[:, i, j] for i, j in PLACES])
+    stiffness = 1e-3
+    made = fit_sliding(space, u, v, points, pulls, weights, stiffness, (2.0, 3.0))
+    rows = np.einsum("ni,nj->nij", collocation(knots[0], 3, u), collocation(knots[1], 3, v))
+    rows = rows.reshape(900, -1)
+    if closed:
+        rows = rows @ np.kron(np.eye(7), seamless(knots[1], 3))
+    sizes = zip(knots, (2.0, 3.0), strict=True)
+    grams = [[gram(k, 3, d) * s ** (1 - 2 * d) for d in range(3)] for k, s in sizes]
+    energy = sum(f * np.kron(grams[0][a], grams[1][2 - a]) for a, f in ((2, 1), (1, 2), (0, 1)))
+    if closed:
+        net = np.kron(np.eye(7), seamless(knots[1], 3))
+        energy = net.T @ energy @ net
+    total = weights.sum()
+    left = np.einsum("n,nij,na,nb->aibj", weights / total, matrices, rows, rows)
+    left += stiffness * np.einsum("ab,ij->aibj", energy, np.eye(3))
+    right = np.einsum("n,nij,nj,na->ai", weights / total, matrices, points, rows)
+    size = 3 * rows.shape[1]
+    exact = np.linalg.solve(left.reshape(size, size), right.ravel()).reshape(-1, 3)
+    if closed:
+        exact = np.kron(np.eye(7), seamless(knots[1], 3)) @ exact
+    assert made.reshape(-1, 3) == pytest.approx(exact, rel=1e-7, abs=1e-8)
+
+
+def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
+    sample = ridge(6000)
+    plain = DrapeSettings(nu=12, nv=6, reach=0.05)
+    rules = ("straight", "free", "flat", "flat")
+    edges = drape(sample, replace(plain, edges=rules))
+    net = edges.surface.points
+    for row, dimension in ((net[0], 1), (net[:, 0], 2), (net[:, -1], 2)):
+        assert np.linalg.svd(row - row.mean(axis=0))[1][dimension:] == pytest.approx(0, abs=1e-9)
+    assert "holding edges costs" in edges.words
+    pulled = drape(sample, replace(plain, pull="z", knots="adaptive"))
+    # A height over the plane: nothing is undercut, and each control point stands over its place.
+    at = np.linspace(0, 1, 60)
+    u, v = (part.ravel() for part in np.meshgrid(at, at))
+    assert (surface_normals(pulled.surface, u, v)[:, 2] > 0).all()
+    assert np.ptp(pulled.surface.points[:, :, 0], axis=1) == pytest.approx(0, abs=1e-6)
+    assert np.quantile(np.abs(pulled.feet.signed), 0.95) < 0.2
+    assert "the pull costs" in pulled.words
+    for fields, words in (({"pull": "z", "closed": "u"}, "pulled off a mould"),
+                          ({"closed": "v", "edges": rules}, "has no edges there"),
+                          ({"edges": ("bent",) * 4}, "free, straight or flat")):  # fmt: skip
+        with pytest.raises(FitError, match=words):
+            replace(plain, **fields)  # type: ignore[arg-type]
+
+
+def test_the_front_runs_from_coarse_to_past_the_tolerance() -> None:
+    sample, aim = ridge(12_000), Aim(0.04, 0.95)
+    told: list[Candidate] = []
+    made = front(sample, DrapeSettings(reach=0.05, knots="adaptive"), aim, found=told.append)
+    line = front_of(made, aim.share)
+    assert {(c.nu, c.nv) for c in told} == {(c.nu, c.nv) for c in made}
+    assert line[0].total == 16
+    assert line[0].deviation(0.95) > 5 * aim.tolerance
+    assert line[-1].deviation(0.95) < 0.75 * aim.tolerance
+    assert min(c.total for c in line if c.deviation(0.95) <= aim.tolerance) <= 52

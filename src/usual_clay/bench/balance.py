@@ -96,7 +96,7 @@ class Chart(QWidget):
             size=15, pen=pg.mkPen(palette.ACCENT, width=1.4), brush=QColor(0, 0, 0, 0)
         )
         self.knee_words = pg.TextItem("knee", color=palette.ACCENT_INK, anchor=(-0.25, 0.9))
-        self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(0, 1))
+        self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(1, 1))
         self.noise_words = pg.TextItem(color=palette.SOFT_INK, anchor=(0, 0))
         self.note = pg.TextItem(color=palette.NOTE_INK, fill=QColor(palette.NOTE), anchor=(0, 1))
         for words in (self.tolerance_words, self.noise_words, self.note, self.knee_words):
@@ -142,7 +142,8 @@ class Chart(QWidget):
         self.tolerance.setValue(line)
         left = self._set_range(held, line, floor)
         self.tolerance_words.setText(f"tolerance {tolerance:.3f}")
-        self.tolerance_words.setPos(left, line)
+        # The front lies below it where it has most control points.
+        self.tolerance_words.setPos(self.plot.viewRange()[0][1], line)
         self.noise.setVisible(floor > 0)
         self.noise_words.setVisible(floor > 0)
         if floor > 0:
@@ -339,7 +340,7 @@ class Balance(QWidget):
         words += f"{percent(aim.share)} within {report.at_share:.3f} mm"
         if is_stale(job, surface):
             words = f"{counts.split(' =')[0]}: fitting ..."
-        candidates = [*surface.candidates, *session.found]
+        candidates = [*surface.candidates, *session.front, *session.found]
         held = (float(total), report.at_share, words)
         self.chart.show_candidates(
             candidates, held, aim.tolerance, aim.share, aim.noise_floor(self._noise(surface))

@@ -84,6 +84,8 @@ class Session(QObject):
         self.trouble: dict[ItemId, str] = {}
         self.search_words: dict[ItemId, str] = {}
         self.found: list[Candidate] = []
+        # The front of the chosen surface as far as it is computed by itself.
+        self.front: list[Candidate] = []
         self.suggested: Ints = np.zeros(0, dtype=np.int64)
         self.control_points: frozenset[int] = frozenset()
         # Which points of the chosen curve are edited: "control" or "through".

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
-from usual_clay.bench.widgets import Pace, label
+from usual_clay.bench.widgets import Elided, Pace, label
 from usual_clay.core.check.deviation import Report, percent
 from usual_clay.job.items import (
     Curve,
@@ -91,7 +91,7 @@ class ShelfRow(QFrame):
         row.addWidget(self._flag("locked", "lock-simple", "lock-simple-open", "Locked. Unlock",
                                  "Free. Lock"))  # fmt: skip
         row.addWidget(_swatch(item))
-        self.name = QLabel(item.name)
+        self.name = Elided(item.name)
         self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.name.setToolTip(item.name)
         if not item.visible:

@@ -36,6 +36,8 @@ def _fresh_window():  # type: ignore[no-untyped-def]
     from usual_clay.bench.window import Window
 
     window = Window()
+    # Fronts begin a while after all is quiet: where one is shown, it is asked for.
+    window.fronts.enabled = False
     window.resize(*SIZE)
     window.show()
     settle(window)
@@ -124,6 +126,8 @@ def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
     set_drape(window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots")
     settle(window)
     window.to_tolerance()
+    settle(window)
+    window.fronts.begin()
     settle(window)
     from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer, Signal
-from PySide6.QtGui import QIcon
+from PySide6.QtGui import QIcon, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -82,6 +82,18 @@ class Pace(QTimer):
             self._follow()
         elif not self.isActive():
             self.start()
+
+
+class Elided(QLabel):
+    """A label that ends in dots where there is no room for all of it."""
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        words = self.fontMetrics().elidedText(
+            self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width()
+        )
+        painter = QPainter(self)
+        painter.setPen(self.palette().windowText().color())
+        painter.drawText(self.contentsRect(), Qt.AlignmentFlag.AlignVCenter, words)
 
 
 def rule(upright: bool = False) -> QFrame:

@@ -34,6 +34,7 @@ from usual_clay.bench.edits.drapes import search, start_drape
 from usual_clay.bench.edits.points import add_spline, take_out, trace_in_parts
 from usual_clay.bench.edits.scans import split_at_creases
 from usual_clay.bench.finder import Finder
+from usual_clay.bench.fronts import Fronts
 from usual_clay.bench.gestures import brush, drag_points, outline_select, pick, shape, spread
 from usual_clay.bench.hint_line import HintLine
 from usual_clay.bench.session import Session
@@ -89,6 +90,7 @@ class Window(QMainWindow):
         self.rail = ToolRail(self.session, self.table)
         self.stage = Stage(self.session)
         self.balance = Balance(self.session)
+        self.fronts = Fronts(self.session)
         self.shelf = Shelf(self.session)
         self.hint_line = HintLine(self.session)
         fill(self.table, self)

@@ -108,6 +108,17 @@ class KnotSearch:
         self.noted(self.attempt)
         return self.attempt.space.counts != before
 
+    def go_past(self, aim: Aim, richer: float) -> None:
+        """Put knots in until a finer aim is met, or so many times the control points are there."""
+        most = richer * float(np.prod(self.attempt.space.counts))
+        self.aim = aim
+        grown(
+            self.laid,
+            self.attempt,
+            self.ends,
+            lambda attempt: self._enough(attempt) or bool(np.prod(attempt.space.counts) > most),
+        )
+
     def goes_on(self) -> bool:
         """Put one more knot in, as all points ask for more than the choice did.
 

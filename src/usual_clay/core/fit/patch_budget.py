@@ -13,7 +13,8 @@ from usual_clay.core.fit.base import Base
 from usual_clay.core.fit.budget import LIMIT, SEARCH_POINTS, Search, in_words
 from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import Drape, evened, laid_for_knots, settled, stiffness_of
-from usual_clay.core.fit.knot_search import KnotSearch
+from usual_clay.core.fit.front import FINER, RICHER
+from usual_clay.core.fit.knot_search import AT_NOISE, KnotSearch
 from usual_clay.core.fit.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.trials import GROWTH
@@ -119,6 +120,35 @@ def patch_to_tolerance(
     tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))
     words = in_words(settings.sized(*counts), report, aim, tried.sample.noise, limit, cancelled)
     return Search(fitted, chosen, report, tuple(tried.seen.values()), words, cancelled)
+
+
+def patch_front(
+    mesh: TriangleMesh,
+    curves: Sequence[BSplineCurve],
+    neighbours: Sequence[BSplineSurface | None],
+    settings: PatchSettings,
+    aim: Aim,
+    progress: Progress = silent,
+    found: Callable[[Candidate], None] | None = None,
+) -> tuple[Candidate, ...]:
+    """Compute the candidates of a patch from the leanest that its borders allow; see `front`.
+
+    Raises
+    ------
+    FitError
+        As `patch`.
+    """
+    ground = lay_out(mesh, curves, neighbours, settings)
+    tried = _Patches(ground, settings, aim, found or (lambda _: None), progress)
+    tried.deviation(tried.fewest)
+    if settings.knots == "even":
+        _lean(tried, _grow_even(tried, LIMIT))
+    else:
+        search = _knot_search(tried, LIMIT)
+        search.run()
+        finer = max(FINER * aim.tolerance, AT_NOISE * aim.noise_floor(tried.sample.noise))
+        search.go_past(replace(aim, tolerance=min(finer, aim.tolerance)), RICHER)
+    return tuple(tried.seen.values())
 
 
 def _grow_even(tried: _Patches, limit: int) -> Pair:

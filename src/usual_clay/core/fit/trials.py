@@ -43,6 +43,8 @@ class Trials:
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
         start = Start(self.base.u, self.base.v, np.ones(len(sample.points)))
+        # The most control points that are tried, and only while the points tell so many.
+        self.most = np.inf
         self._laid = laid_for_knots(sample, self.base, self.stiffness, start)
         self._ends: dict[tuple[int, int], Laid] = {}
 
@@ -77,7 +79,7 @@ class Trials:
         return nu >= least_u and nv >= least_v and max(nu, nv) <= limit
 
     def enough_points(self, nu: int, nv: int) -> bool:
-        return LEAST_POINTS * nu * nv <= len(self._laid.points)
+        return nu * nv <= min(self.most, len(self._laid.points) / LEAST_POINTS)
 
 
 def grow(trials: Trials, limit: int) -> tuple[int, int]:

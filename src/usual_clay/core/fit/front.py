@@ -1,0 +1,62 @@
+"""The front of a region: the fewest control points for each deviation, without a last fit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from usual_clay.core.check.deviation import Aim
+from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.budget import LIMIT, SEARCH_POINTS
+from usual_clay.core.fit.candidates import Candidate
+from usual_clay.core.fit.drape import with_images
+from usual_clay.core.fit.knot_search import AT_NOISE
+from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.trials import Trials, draw_in, grow, knot_search
+from usual_clay.core.progress import Progress, silent
+
+# The front goes on past the tolerance to this share of it, or to the noise.
+FINER = 0.5
+# So many times the control points that the tolerance takes are the most that it looks at.
+RICHER = 3.0
+
+
+def front(
+    sample: Sample,
+    settings: DrapeSettings,
+    aim: Aim,
+    limit: int = LIMIT,
+    progress: Progress = silent,
+    found: Callable[[Candidate], None] | None = None,
+) -> tuple[Candidate, ...]:
+    """Compute candidates from the coarsest surface on, round the tolerance, and some way past it.
+
+    All of it on a choice of the points, with each candidate's points at rest.
+
+    Parameters
+    ----------
+    found : callable, optional
+        Told of each candidate as it is computed, from the computing thread.
+
+    Raises
+    ------
+    FitError, FoldsOverError
+        When the region cannot be draped at all.
+    Cancelled
+        From `progress`.
+    """
+    part = with_images(sample.part(SEARCH_POINTS), settings)
+    trials = Trials(part, settings, aim, found or (lambda _: None), progress)
+    finer = max(FINER * aim.tolerance, AT_NOISE * aim.noise_floor(part.noise))
+    past = replace(aim, tolerance=min(finer, aim.tolerance))
+    if settings.knots == "even":
+        best = grow(trials, limit)
+        if trials.deviation(*best) <= aim.tolerance:
+            best = draw_in(trials, best, limit)
+        trials.aim, trials.most = past, RICHER * best[0] * best[1]
+        grow(trials, limit)
+    else:
+        search = knot_search(trials, limit)
+        search.run()
+        search.go_past(past, RICHER)
+    return tuple(trials.seen.values())
