@@ -120,6 +120,7 @@ def test_four_curves_are_picked_and_a_neighbour_is_gone_on_from(side) -> None:
     line = next(c for c in session.job.all(Curve) if c.name == "Widest line").geometry
     before = edge_joint(back.geometry, patch.geometry, line).angle.max()
     card = hands.window.cards.card
+    hands.press("hold")
     hands.press("G1", card.joints.grades[0])
     patch = session.chosen_surface()
     after = edge_joint(back.geometry, patch.geometry, line).angle.max()
@@ -320,3 +321,36 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     settings = session.chosen_surface().recipe.settings
     assert (settings.symmetric, settings.closed) == ("y", "")
     assert "folds over" in card.trouble.text()
+
+
+def test_patches_are_solved_together_on_the_card(side) -> None:
+    hands, _ = side
+    session = hands.session
+    for name in ("Back patch", "Belly patch"):
+        session.set_flag(named(hands, name).id, "visible", True)
+    session.choose(named(hands, "Gill plate patch").id)
+    hands.wait()
+    hands.press("make")
+    hands.press("Solve together")
+    assert "No other visible patch shares a border" in hands.window.cards.told.text()
+    session.choose(named(hands, "Belly patch").id)
+    hands.wait()
+    back = named(hands, "Back patch")
+    hands.press("Solve together")
+    assert "2 patches over 2 borders were solved together" in hands.window.cards.told.text()
+    hands.press("hold")
+    card = hands.window.cards.card
+    assert "together with Back patch: gap up to 0.0000 mm" in card.joints.words[0].text()
+    now = [named(hands, name) for name in ("Back patch", "Belly patch")]
+    line = next(c for c in session.job.all(Curve) if c.name == "Widest line").geometry
+    assert np.degrees(edge_joint(now[0].geometry, now[1].geometry, line).angle.max()) < 0.1
+    # Both gave way, neither follows from the other, and all of it is undone in one step.
+    assert np.abs(now[0].geometry.points - back.geometry.points).max() > 1e-3
+    assert not {now[0].id, now[1].id} & {*now[0].recipe.sources, *now[1].recipe.sources}
+    assert all(session.job.report(each).met for each in now)
+    # With G0 a patch leaves the ribbon again.
+    hands.press("G0", card.joints.grades[0])
+    assert [r.border for r in named(hands, "Belly patch").recipe.settings.ribbons] == [2]
+    for _ in range(2):
+        hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=hands.pane)
+    assert named(hands, "Back patch").geometry is back.geometry

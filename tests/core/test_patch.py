@@ -12,15 +12,17 @@ from usual_clay.core.build.placed import drawn_on
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
 from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.fit.drape import folds_in
+from usual_clay.core.fit.meet import Ribbon
+from usual_clay.core.fit.network import Piece, edge_curve, ribbon_of, solve_together
 from usual_clay.core.fit.patch import PatchSettings, patch
 from usual_clay.core.fit.patch_budget import patch_to_tolerance
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.scan.calm import calm_places
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import SplineError
-from usual_clay.core.spline.borders import GapError, four_borders
-from usual_clay.core.spline.closest import foot_points
-from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.borders import GapError, between, four_borders
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.make import DrawnSettings, arc_through, through_points
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import surface_grid
@@ -222,3 +224,62 @@ def test_the_lures_patches_are_lean_near_the_truth_and_meet(demo_job: Job) -> No
     for net in (back.points, belly.points):
         assert min(float(np.abs(net - turned * [1, -1, 1]).max())
                    for turned in (net[::-1], net[:, ::-1])) < 1e-9  # fmt: skip
+
+
+def cross(x: float, y: float) -> dict[tuple[float, float], list[BSplineCurve]]:
+    """The borders of four patches that meet at (x, y), all of them on the true shape."""
+    quarters = {}
+    for a in (0.0, 60.0):
+        for b in (-12.0, 12.0):
+            quarters[a, b] = [on((x, y), (a, y)), on((a, y), (a, b)), on((a, b), (x, b)),
+                              on((x, b), (x, y))]  # fmt: skip
+    return quarters
+
+
+@pytest.mark.parametrize("knots", ["even", "adaptive"])
+def test_patches_are_solved_together_and_meet_smoothly(knots: str) -> None:
+    mesh, quarters = field(), list(cross(27.0, 1.0).values())
+    settings = PatchSettings(7, 7, knots=knots)  # type: ignore[arg-type]
+    alone = [patch(mesh, curves, ALONE, settings) for curves in quarters]
+    pieces = [Piece(each.surface, mesh.vertices[each.inside], each.weights) for each in alone]
+    found = solve_together(pieces)
+    assert len(found) == 4
+    ribbons: list[list[Ribbon]] = [[], [], [], []]
+    surfaces = [piece.surface for piece in pieces]
+    for seam, inward in found:
+        line = edge_curve(pieces[seam.pieces[0]].surface, seam.sides[0])
+        middle = curve_points(line, [0.5])
+        for k, number in enumerate(seam.pieces):
+            away = [curve_foot_points(curve, middle)[2][0] for curve in quarters[number]]
+            border = int(np.argmin(away))
+            ribbons[number].append(ribbon_of(surfaces, seam, inward, k == 1, border))
+    made = [
+        patch(mesh, curves, ALONE, replace(settings, ribbons=tuple(own)))
+        for curves, own in zip(quarters, ribbons, strict=True)
+    ]
+    for seam, _ in found:
+        line = edge_curve(pieces[seam.pieces[0]].surface, seam.sides[0])
+        before, after = (
+            edge_joint(fits[seam.pieces[0]].surface, fits[seam.pieces[1]].surface, line)
+            for fits in (alone, made)
+        )
+        assert after.gap.max() < 1e-6
+        # Exact but at the corners, where the borders' own directions count.
+        assert np.degrees(np.median(after.angle)) < 0.05 < np.degrees(np.median(before.angle))
+        assert after.angle.max() < before.angle.max()
+    # Neither leans on the other: the joints cost next to nothing, told for each.
+    for one, two in zip(alone, made, strict=True):
+        assert np.quantile(truth(two.surface), 0.95) < np.quantile(truth(one.surface), 0.95) + 0.02
+        assert "joints costs 0.00" in two.words
+
+
+def test_what_cannot_be_solved_together_is_told() -> None:
+    far = [moved(curve, 0, 0, 5) for curve in LEFT]
+    surfaces = [between(four_borders(curves, 0.1)) for curves in (LEFT, far)]
+    points = surface_grid(surfaces[0], np.linspace(0, 1, 9), np.linspace(0, 1, 9)).reshape(-1, 3)
+    pieces = [Piece(surface, points, np.ones(len(points))) for surface in surfaces]
+    with pytest.raises(FitError, match="share a border"):
+        solve_together(pieces)
+    round_ = replace(surfaces[0], weights=np.ones(surfaces[0].counts))
+    with pytest.raises(FitError, match="rational"):
+        solve_together([pieces[0], replace(pieces[0], surface=round_)])

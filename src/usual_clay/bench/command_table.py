@@ -75,6 +75,8 @@ def fill(table: Actions, w: Window) -> None:
             ("even surface", "Even out a surface's control points"),
             ("match surface", "Match a surface's border to another's"))),
         Action("double", "Double the chosen surface", "", w.double),
+        Action("solve together", "Solve patches that share borders together", "",
+               w.solve_together),
         Action("shape scan", "Shape the scan by a surface", "", w.shape_scan),
         Action("twin", "Twin of the chosen curve", "", w.twin, "Trace", "copy", "Twin"),
         Action("comb", "Show or hide the comb", "7", w.toggle_comb, "Trace", "rows", "Comb"),

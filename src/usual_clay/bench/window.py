@@ -31,6 +31,7 @@ from usual_clay.bench.command_table import fill
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.edits.curves import add_twin, search_curve
 from usual_clay.bench.edits.drapes import search, start_drape
+from usual_clay.bench.edits.patches import solve_patches
 from usual_clay.bench.edits.points import add_spline, take_out, trace_in_parts
 from usual_clay.bench.edits.scans import split_at_creases
 from usual_clay.bench.finder import Finder
@@ -308,6 +309,14 @@ class Window(QMainWindow):
         name = job.free_name(f"{surface.name} 2")
         made = replace(surface, id=job.new_id("surface"), name=name, locked=False)
         self.session.add(made, f"double {surface.name}")
+
+    def solve_together(self) -> None:
+        """Solve the chosen patch and those that it shares borders with together."""
+        surface = self.session.chosen_surface()
+        if surface is None or surface.recipe is None or surface.recipe.kind != "patch":
+            self.session.told.emit("trouble", "Choose a four-corner patch first.")
+        else:
+            solve_patches(self.session, surface)
 
     def shape_scan(self) -> None:
         """Let the scan follow a surface from how it was to how it is."""

@@ -10,6 +10,7 @@ import numpy as np
 
 from usual_clay.core.check.deviation import LEVELS
 from usual_clay.core.fit.candidates import Candidate
+from usual_clay.core.fit.meet import Ribbon
 from usual_clay.core.fit.relations import Relation
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look
@@ -43,7 +44,7 @@ Keep = Callable[[str, Any], str]
 Read = Callable[..., Any]
 MOST_TEXT = 500
 # Settings that are made of smaller ones.
-NESTED: dict[str, type] = {"handles": Handle, "relations": Relation}
+NESTED: dict[str, type] = {"handles": Handle, "relations": Relation, "ribbons": Ribbon}
 
 
 def describe(job: Job, item: Item, keep: Keep) -> Told:

@@ -169,6 +169,11 @@ class DrapeCard(Card):
         scan = button("Shape the scan ...", "The scan follows this surface's change",
                       clicked=partial(run, "shape scan"))  # fmt: skip
         self.add_buttons(double, scan, into=column)
+        self.together = button(
+            "Solve together", "This patch and those it shares borders with: smooth over each of"
+            " them", clicked=partial(run, "solve together"),
+        )  # fmt: skip
+        self.add_buttons(self.together, into=column)
         return page
 
     def _add_result(self, run: Callable[[str], None]) -> None:
@@ -253,6 +258,7 @@ class DrapeCard(Card):
         self.page.show_only(
             [name for name, _ in PAGES if name not in SETTINGS or surface.recipe is not None]
         )
+        self.together.setVisible(surface.recipe is not None and surface.recipe.kind == "patch")
         self.shape.refresh(surface)
         self._show_settings(surface)
         self._show_result(surface)

@@ -55,23 +55,41 @@ class JointRows(QWidget):
             border = job.get(recipe.sources[1 + side], Curve)
             beside = recipe.settings.beside[side]
             other = job.get(recipe.sources[5 + beside], Surface) if beside >= 0 else None
+            together = any(ribbon.border == side for ribbon in recipe.settings.ribbons)
+            if together and border is not None:
+                other = self._beyond(surface, border)
             name = "gone" if border is None else border.name
             shown = self.rows[side].name
             shown.setText(
                 shown.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, shown.width())
             )
             shown.setToolTip(name)
-            self.grades[side].set_value(recipe.settings.joints[side])
+            self.grades[side].set_value("G1" if together else recipe.settings.joints[side])
             self.grades[side].setEnabled(not surface.locked)
             self.words[side].setVisible(other is not None and border is not None)
             if other is not None and border is not None:
-                self.words[side].setText(self._judged(side, surface, other, border))
+                self.words[side].setText(self._judged(side, surface, other, border, together))
 
-    def _judged(self, side: int, surface: Surface, other: Surface, border: Curve) -> str:
+    def _beyond(self, surface: Surface, border: Curve) -> Surface | None:
+        """Return the patch on the other side of a border that both were solved over."""
+        for other in self.session.shown.all(Surface):
+            if other.id == surface.id or other.recipe is None or other.recipe.kind != "patch":
+                continue
+            sources = other.recipe.sources
+            if border.id in sources and any(
+                sources[1 + ribbon.border] == border.id for ribbon in other.recipe.settings.ribbons
+            ):
+                return other
+        return None
+
+    def _judged(
+        self, side: int, surface: Surface, other: Surface, border: Curve, together: bool
+    ) -> str:
         made_of = (id(surface.geometry), id(other.geometry))
         known = self._measured.get(side)
         if known is None or known[0] != made_of:
             words = edge_joint(surface.geometry, other.geometry, border.geometry).words
-            known = (made_of, f"on from {other.name}: {words}")
+            how = "together with" if together else "on from"
+            known = (made_of, f"{how} {other.name}: {words}")
             self._measured[side] = known
         return known[1]

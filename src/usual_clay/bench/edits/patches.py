@@ -12,13 +12,25 @@ from usual_clay.bench.edits.curves import drawn_curve
 from usual_clay.bench.edits.drapes import blank_surface
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_places
-from usual_clay.core.fit.meet import Grade, edge_strays
+from usual_clay.core.fit.meet import SAME_LINE, Grade, edge_strays
+from usual_clay.core.fit.network import (
+    Piece,
+    Seam,
+    edge_curve,
+    ribbon_of,
+    share_border,
+    solve_together,
+)
 from usual_clay.core.fit.patch import PatchSettings
+from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.fit.system import FitError
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.job.items import Curve, ItemId, Scan, Surface
-from usual_clay.job.job import Job
+from usual_clay.job.job import Job, sample_of
 from usual_clay.job.recipes import Recipe
+from usual_clay.job.remake import is_stale
 
 # Two corners at the ends of a curve, to so many mm, mean that curve.
 ON_END = 1e-6
@@ -97,6 +109,7 @@ def set_joint(session: Session, surface: Surface, side: int, grade: Grade) -> No
     settings: PatchSettings = recipe.settings
     joints, besides = list(settings.joints), list(settings.beside)
     neighbours = [recipe.sources[5 + k] if k >= 0 else "" for k in besides]
+    ribbons = tuple(ribbon for ribbon in settings.ribbons if ribbon.border != side)
     if grade == "G0":
         neighbours[side] = ""
     else:
@@ -111,10 +124,105 @@ def set_joint(session: Session, surface: Surface, side: int, grade: Grade) -> No
     joints[side] = grade
     others = list(dict.fromkeys(name for name in neighbours if name))
     beside = tuple(others.index(name) if name else -1 for name in neighbours)
-    changed = replace(settings, joints=tuple(joints), beside=beside)  # type: ignore[arg-type]
+    changed = replace(settings, joints=tuple(joints), beside=beside, ribbons=ribbons)  # type: ignore[arg-type]
     whole = replace(recipe, sources=(*recipe.sources[:5], *others), settings=changed)
     session.search_words.pop(surface.id, None)
     session.change(surface, f"{grade} joint of {surface.name}", recipe=whole, candidates=())
+
+
+def network_of(job: Job, surface: Surface) -> list[Surface]:
+    """Return a patch and the visible patches that it shares borders with, near or far."""
+    patches = [
+        other
+        for other in job.all(Surface)
+        if other.recipe is not None and other.recipe.kind == "patch" and not other.locked
+        and (other.visible or other.id == surface.id)
+    ]  # fmt: skip
+    found, going = [surface], [surface]
+    while going:
+        now = going.pop()
+        for other in patches:
+            if other not in found and share_border(now.geometry, other.geometry):
+                found.append(other)
+                going.append(other)
+    return found
+
+
+def solve_patches(session: Session, surface: Surface) -> None:
+    """Solve a patch and those that it shares borders with together: smooth over each of them."""
+    job = session.job
+    network = network_of(job, surface)
+    if len(network) < 2:
+        session.told.emit("trouble", f"No other visible patch shares a border with {surface.name}:"
+                          " show those that it is to be solved with.")  # fmt: skip
+        return
+    if any(is_stale(job, each) or job.is_loose(each) for each in network):
+        session.told.emit("trouble", "These patches are still being fitted: wait for them.")
+        return
+    scans = [job.items[each.recipe.sources[0]] for each in network]  # type: ignore[union-attr]
+
+    def task(*_: object) -> list[tuple[Seam, Floats]]:
+        pieces = []
+        for each, scan in zip(network, scans, strict=True):
+            sample = sample_of(job, job.measured(each))  # type: ignore[arg-type]
+            signed = foot_points(each.geometry, sample.points).signed
+            floor = 1e-6 * float(np.ptp(scan.mesh.vertices, axis=0).max())  # type: ignore[attr-defined]
+            weights = spike_weights(signed, sample.neighbours, floor)
+            symmetric = each.recipe.settings.symmetric  # type: ignore[union-attr]
+            pieces.append(Piece(each.geometry, sample.points, weights, symmetric))
+        return solve_together(pieces)
+
+    def done(found: list[tuple[Seam, Floats]]) -> None:
+        if any(session.job.items.get(each.id) is not each for each in network):
+            return
+        now = session.job
+        for number, each in enumerate(network):
+            now = now.with_item(_with_ribbons(now, each, number, network, found))
+        many = f"{len(network)} patches over {len(found)} border{'s' if len(found) > 1 else ''}"
+        session.commit(now, f"solve {many}")
+        session.told.emit("news", f"{many} were solved together: they meet there with G1.")
+
+    session.work.start(
+        "ask", "Solving patches", task, done, failed=lambda error: session.fail(surface.id, error)
+    )
+
+
+def _with_ribbons(
+    job: Job,
+    surface: Surface,
+    number: int,
+    network: Sequence[Surface],
+    found: Sequence[tuple[Seam, Floats]],
+) -> Surface:
+    """Return a patch with its ribbons in place of what it followed there."""
+    recipe = surface.recipe
+    assert recipe is not None
+    settings: PatchSettings = recipe.settings
+    ribbons, joints = [], list(settings.joints)
+    surfaces = [each.geometry for each in network]
+    neighbours = [recipe.sources[5 + k] if k >= 0 else "" for k in settings.beside]
+    for seam, inward in found:
+        if number not in seam.pieces:
+            continue
+        line = edge_curve(surfaces[seam.pieces[0]], seam.sides[0])
+        side = next(k for k in range(4) if _runs_along(job.get(recipe.sources[1 + k], Curve), line))
+        ribbons.append(ribbon_of(surfaces, seam, inward, seam.pieces[1] == number, side))
+        joints[side], neighbours[side] = "G0", ""
+    others = list(dict.fromkeys(name for name in neighbours if name))
+    beside = tuple(others.index(name) if name else -1 for name in neighbours)
+    settings = replace(settings, joints=tuple(joints), beside=beside, ribbons=tuple(ribbons))  # type: ignore[arg-type]
+    whole = Recipe("patch", (*recipe.sources[:5], *others), settings)
+    return replace(surface, recipe=whole, candidates=())
+
+
+def _runs_along(border: Curve | None, line: BSplineCurve) -> bool:
+    """Tell whether a border is an edge, in either direction."""
+    if border is None:
+        return False
+    at = np.linspace(0, 1, 9)
+    feet = curve_foot_points(border.geometry, curve_points(line, at))
+    ends = feet[0][[0, -1]]
+    return float(feet[2].max()) < SAME_LINE and abs(float(ends[1] - ends[0])) > 0.9
 
 
 def add_patch(session: Session, job: Job, surface: Surface, words: str) -> None:

@@ -238,8 +238,9 @@ def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
 def cost_of(condition: str, held: Floats, free: Floats) -> str:
     """Say what a condition costs in deviation: with it, and with as many points free of it."""
     with_it, without = (float(np.quantile(np.abs(signed), 0.95)) for signed in (held, free))
+    verb = "cost" if " and " in condition else "costs"
     return (
-        f"{condition} costs {max(with_it - without, 0.0):.4f} mm: 95 % of the points lie within"
+        f"{condition} {verb} {max(with_it - without, 0.0):.4f} mm: 95 % of the points lie within"
         f" {with_it:.4f} mm, within {without:.4f} mm without it"
     )
 

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.arrays import Bools, Floats, Place
 from usual_clay.core.fit.system import FitError, Held, Space
 from usual_clay.core.spline.borders import Borders, alike
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
@@ -58,6 +58,38 @@ class Meeting:
     edge: Edge
     grade: Grade
     ratio: float = 1.0
+
+
+@dataclass(frozen=True)
+class Ribbon:
+    """How patches that were solved together leave a border that they share.
+
+    Attributes
+    ----------
+    border : int
+        Which of the patch's borders, as they are given.
+    start : (x, y, z)
+        The end that it runs from, mm.
+    knots : floats
+    inward : of (x, y, z)
+        Control points of the first derivative inward, mm.
+    """
+
+    border: int
+    start: Place
+    knots: tuple[float, ...]
+    inward: tuple[Place, ...]
+
+    def meeting(self, borders: Borders) -> Meeting:
+        """Return it as a side that goes on, with the direction in which the side runs."""
+        side = borders.order.index(self.border)
+        ends = borders.sides[side].points[[0, -1]]
+        first = BSplineCurve(np.array(self.knots), -np.array(self.inward))
+        away = np.linalg.norm(ends - np.array(self.start), axis=1)
+        if away[1] < away[0]:
+            first = reverse(first)
+        level = replace(first, points=np.zeros_like(first.points))
+        return Meeting(side, Edge(first, first, level), "G1")
 
 
 def side_rows(net: Any, side: int) -> Any:

@@ -13,7 +13,7 @@ from usual_clay.core.arrays import Bools, Ints, frozen
 from usual_clay.core.check.deviation import Aim, percent
 from usual_clay.core.fit.base import FEWEST, KNOT_RULES, MOST, Base, KnotRule
 from usual_clay.core.fit.drape import Drape, cost_of, folds_in, settled
-from usual_clay.core.fit.meet import GRADES, Frame, Grade, meeting
+from usual_clay.core.fit.meet import GRADES, Frame, Grade, Ribbon, meeting
 from usual_clay.core.fit.mirror import Mirror, mirrored
 from usual_clay.core.fit.run import Run, RunSettings
 from usual_clay.core.fit.sample import Sample
@@ -73,6 +73,8 @@ class PatchSettings:
         Ends up to so far apart are closed, mm.
     beside : four ints
         For each border which of the further surfaces lies on its other side; -1 for none.
+    ribbons : tuple of Ribbon
+        Of the borders that it was solved for together with its neighbours.
     """
 
     nu: int = 8
@@ -84,6 +86,7 @@ class PatchSettings:
     symmetric: Literal["", "x", "y", "z"] = ""
     closing: float = 0.1
     beside: tuple[int, int, int, int] = (-1, -1, -1, -1)
+    ribbons: tuple[Ribbon, ...] = ()
 
     def __post_init__(self) -> None:
         if not (FEWEST <= self.nu <= MOST and FEWEST <= self.nv <= MOST):
@@ -255,6 +258,8 @@ def lay_out(
     )
     if meetings:
         frame = replace(frame, meetings=meetings).with_ratios(rough)
+    ribbons = tuple(ribbon.meeting(borders) for ribbon in settings.ribbons)
+    frame = replace(frame, meetings=(*frame.meetings, *ribbons))
     base = Base(borders.size, feet.u, feet.v, None, frame.least(settings.degree), frame.held)
     if mirror is not None:
         base, sample = _doubled(base, mirror), mirrored(sample, mirror.axis)
