@@ -312,6 +312,7 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     hands.wait()
     assert "closed in v" in card.words.text()
     assert session.job.report(session.chosen_surface()).at_share < 0.08
+    hands.press("hold")
     hands.press("u", card.closed)
     turned = session.chosen_surface()
     assert turned.recipe.settings.closed == "u"
