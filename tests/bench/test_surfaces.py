@@ -11,6 +11,7 @@ from PySide6.QtTest import QTest
 
 from tests.bench.conftest import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
+from usual_clay.bench.edits.surfaces import whole_lines
 from usual_clay.core.fit.candidates import front_of
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives, surface_grid
@@ -57,6 +58,11 @@ def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
     live = hands.session.shown.report(proposed)
     assert live is not None
     assert live.max > before.max
+    assert page.figures.far.figure.text() == f"{before.at_share:.3f} mm"
+    # The row is drawn as the curve that it is.
+    (line,) = whole_lines(proposed.geometry, hands.session.control_points)
+    assert line.points == pytest.approx(proposed.geometry.points[6])
+    assert line.degree == proposed.geometry.degrees[1]
     hands.drag([at, at + QPoint(0, -20)], widget=pane)
     now = chosen(hands)
     by = now.geometry.points - surface.geometry.points

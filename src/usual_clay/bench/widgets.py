@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from PySide6.QtCore import QSignalBlocker, Qt, QTimer, Signal
-from PySide6.QtGui import QIcon, QPainter, QPaintEvent
+from PySide6.QtCore import QEvent, QObject, QSignalBlocker, Qt, QTimer, Signal
+from PySide6.QtGui import QIcon, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QSlider,
     QSpinBox,
@@ -94,6 +95,33 @@ class Elided(QLabel):
         painter = QPainter(self)
         painter.setPen(self.palette().windowText().color())
         painter.drawText(self.contentsRect(), Qt.AlignmentFlag.AlignVCenter, words)
+
+
+class TallArea(QScrollArea):
+    """Scrolls up and down what is taller than it; wrapped labels get the height that they need."""
+
+    def __init__(self, inside: QWidget) -> None:
+        super().__init__()
+        self._inside = inside
+        self.setWidget(inside)
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inside.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._fit_height()
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit_height()
+
+    def _fit_height(self) -> None:
+        # A layout's least height leaves out that narrow labels wrap.
+        column = self._inside.layout()
+        if column is not None and column.hasHeightForWidth():
+            self._inside.setMinimumHeight(column.totalHeightForWidth(self.viewport().width()))
 
 
 def rule(upright: bool = False) -> QFrame:

@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QPushButton,
-    QScrollArea,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -47,7 +46,7 @@ from usual_clay.bench.stage.stage import Stage
 from usual_clay.bench.theme.looks import colour_icon
 from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
-from usual_clay.bench.widgets import rule
+from usual_clay.bench.widgets import TallArea, rule
 from usual_clay.core.fit.base import DrapeSettings
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Surface
@@ -121,10 +120,7 @@ class Window(QMainWindow):
         middle.setStretchFactor(0, 1)
         middle.setSizes([558, 170])
         self.balance.setMinimumHeight(120)
-        card_area = QScrollArea()
-        card_area.setWidgetResizable(True)
-        card_area.setWidget(self.cards)
-        card_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        card_area = TallArea(self.cards)
         right = QSplitter(Qt.Orientation.Vertical)
         right.setHandleWidth(1)
         right.setChildrenCollapsible(False)

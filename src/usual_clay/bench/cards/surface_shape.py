@@ -80,7 +80,7 @@ class ShapePage(QWidget):
         ]  # fmt: skip
         self.flat = self._button("To a plane", "The plane that lies nearest to the chosen points",
                                  lambda s: flatten_points(session, s, "plane"))  # fmt: skip
-        self._row(column, *self.level, self.flat)
+        self._row(column, *self.level)
         self.pull = self._button("Pull to scan", "The chosen control points only are solved again"
                                  " against the scan", partial(pull_to_scan, session))  # fmt: skip
         self.rest = self._button(
@@ -91,7 +91,7 @@ class ShapePage(QWidget):
         self.weight = number(0.01, 100, 3, "", "Weight of the chosen points: more draws the surface"
                              " nearer", "Weight", 76)  # fmt: skip
         self.weight.valueChanged.connect(self._weighed)
-        self.weight_row = Row("Weight", self.weight)
+        self.weight_row = Row("Weight", self.weight, self.flat)
         column.addWidget(self.weight_row)
         self._row(
             column,
@@ -159,6 +159,10 @@ class ShapePage(QWidget):
             return
         self.figures.near.show_figure(f"{now.at_share:.3f} mm", "now, at the share")
         old = before.get(surface.id)
+        kept = self.session.job.get(surface.id, Surface)
+        if kept is not None and kept.geometry is not surface.geometry:
+            # A hand is moving it: before is how it lies in the job.
+            old = self.session.job.report(kept)
         self.figures.far.show_figure("–" if old is None else f"{old.at_share:.3f} mm", "before")
         words = ""
         if old is not None:

@@ -17,6 +17,7 @@ from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse
 from usual_clay.core.spline.surface import BSplineSurface, swap_directions
 from usual_clay.job.items import Region, Surface
@@ -106,6 +107,25 @@ def reach_weights(surface: BSplineSurface, which: Ints, reach: float, falloff: s
     share = np.clip(1 - away, 0, 1)
     shaped = {"round": share**2 * (3 - 2 * share), "straight": share, "sharp": share**2}[falloff]
     return np.maximum(shaped, weights)
+
+
+def whole_lines(surface: BSplineSurface, chosen: frozenset[int]) -> list[BSplineCurve]:
+    """Return the rows and columns of a net that are chosen whole, each as the curve that it is."""
+    nu, nv = surface.counts
+    if len(chosen) < min(nu, nv) or max(chosen) >= nu * nv:
+        return []
+    mask = np.zeros(nu * nv, dtype=bool)
+    mask[sorted(chosen)] = True
+    net, weights = surface.points, surface.weights
+    lines = []
+    for along, knots, points, weight in (
+        (mask.reshape(nu, nv), surface.knots_v, net, weights),
+        (mask.reshape(nu, nv).T, surface.knots_u, net.swapaxes(0, 1),
+         None if weights is None else weights.T),
+    ):  # fmt: skip
+        for k in np.flatnonzero(along.all(axis=1)):
+            lines.append(BSplineCurve(knots, points[k], None if weight is None else weight[k]))
+    return lines
 
 
 def insert_line(session: Session, surface: Surface, direction: str) -> None:

@@ -10,6 +10,7 @@ from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from usual_clay.bench.edits.shaping import has_through, places_of
+from usual_clay.bench.edits.surfaces import whole_lines
 from usual_clay.bench.gestures import look
 from usual_clay.bench.gestures.brush import brush
 from usual_clay.bench.gestures.drag_handle import paddles
@@ -31,7 +32,9 @@ from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene, Target
 from usual_clay.bench.stage.snapping import Snap, draw_snap, snap
 from usual_clay.bench.stage.view import View
+from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface, isocurve
 from usual_clay.job.items import Curve, Picture, PointList, Surface
@@ -61,6 +64,8 @@ ELSEWHERE = 120
 BACK = "\x08"
 # Where a changed surface's old isocurves are drawn.
 GHOST_LINES = (0.0, 0.25, 0.5, 0.75, 1.0)
+# Of many rows chosen no more than so many are drawn as curves.
+MOST_LINES = 3
 
 
 @lru_cache(maxsize=2)
@@ -195,6 +200,7 @@ class Pane(QWidget):
             if surface is not None and surface.visible:
                 overlay.draw_net(painter, self.view, surface.geometry, self.session.control_points)
                 self._paint_ghost(painter, surface)
+                self._paint_lines(painter, surface.geometry)
         points_list = job.get(self.session.chosen, PointList)
         if points_list is not None and points_list.visible:
             overlay.draw_run(painter, self.view, points_list, self.session.suggested)
@@ -216,6 +222,15 @@ class Pane(QWidget):
             marks.draw_outline(painter, *self._drawn)
         if self.snapped is not None:
             draw_snap(painter, self, self.snapped)
+
+    def _paint_lines(self, painter: QPainter, surface: BSplineSurface) -> None:
+        """Draw rows and columns that are chosen whole as the curves that they are, with combs."""
+        for line in whole_lines(surface, self.session.control_points)[:MOST_LINES]:
+            if self._shows_combs():
+                curve_overlay.draw_comb(painter, self.view, comb_of(line), self.session.comb_scale,
+                                        self.session.comb_density,
+                                        quick=self.session.dragging is not None)  # fmt: skip
+            curve_overlay.draw_in_hand(painter, self.view, line, palette.CHOSEN)
 
     def _paint_ghost(self, painter: QPainter, surface: Surface) -> None:
         """Draw a surface as it was before the change that is shown: a few of its isocurves."""
