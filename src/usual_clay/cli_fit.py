@@ -125,7 +125,11 @@ def _fit(options: argparse.Namespace) -> int:
         "noise": noise,
         "knots": {"u": fitted.surface.knots_u.tolist(), "v": fitted.surface.knots_v.tolist()},
         "method": made.method,
-        "fairness": asdict(fairness_of(made.sample, made.base, made.settings, fitted, aim)),
+        "fairness": asdict(
+            fairness_of(
+                made.sample, made.base, made.settings, fitted.surface, fitted.feet.signed, aim
+            )
+        ),
         "seconds": time.perf_counter() - started,
         "met": report.met,
     }

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLabel
 
 from tests.bench.conftest import BACK, CTRL, NONE, Hands
 from usual_clay.core.check.deviation import percent
@@ -103,7 +104,7 @@ def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
         figure = f"{report.at_share:.3f}"
         assert window.cards.card.near.figure.text() == f"{figure} mm"  # type: ignore[attr-defined]
         row = window.shelf.rows[surface.id]
-        assert figure in [part.text() for part in row.findChildren(type(row.name))]
+        assert figure in [part.text() for part in row.findChildren(QLabel)]
         assert figure in window.balance.chart.note.toPlainText()
         assert window.balance.histogram.share.text() == percent(report.within_share)
         assert f"tolerance {tolerance:.3f}" in window.balance.chart.tolerance_words.toPlainText()

@@ -225,10 +225,18 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     assert 0 < len(met) < len(front)
     assert min(candidate.total for candidate in met) < surface.control_points
     assert session.job.items[surface.id] is surface
+    # How calm it is, beside how near it lies.
+    hands.window.calmness.begin()
+    hands.wait()
+    calm, figures = session.calm[1], hands.window.cards.card.figures  # type: ignore[attr-defined]
+    assert figures.more.isVisible()
+    assert figures.more.figure.text() == f"{calm.times:.2g} ×"
+    assert calm.times >= 1
     # Another surface has another front; a changed one is computed anew.
     other = next(s for s in session.job.all(Surface) if s.id != surface.id)
     session.choose(other.id)
     assert session.front == []
+    assert session.calm is None
     # What the front promises is what the fit comes to.
     session.choose(surface.id)
     lean = min(met, key=lambda candidate: candidate.total)

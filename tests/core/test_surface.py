@@ -104,7 +104,10 @@ def test_fairness_tells_a_calm_surface_from_a_wiggly_one() -> None:
     rich = drape(sample, DrapeSettings(nu=24, nv=24, reach=0.1, smoothness=0.0))
     settings = DrapeSettings(nu=6, nv=6, reach=0.1)
     base = lay_flat(sample, settings)
-    told = [fairness_of(sample, base, settings, made, Aim()) for made in (calm, rich)]
+    told = [
+        fairness_of(sample, base, settings, made.surface, made.feet.signed, Aim())
+        for made in (calm, rich)
+    ]
     assert told[0].energy < 0.5 * told[1].energy
     assert told[0].against_smoothest < 0.5 * told[1].against_smoothest
     assert told[0].inflections < told[1].inflections

@@ -142,8 +142,11 @@ class Chart(QWidget):
         self.tolerance.setValue(line)
         left = self._set_range(held, line, floor)
         self.tolerance_words.setText(f"tolerance {tolerance:.3f}")
-        # The front lies below it where it has most control points.
-        self.tolerance_words.setPos(self.plot.viewRange()[0][1], line)
+        # The front lies below it where it has most control points; the held line is left free.
+        (start, end), _ = self.plot.viewRange()
+        if held is not None and (at := float(np.log10(held[0]))) > 0.3 * start + 0.7 * end:
+            end = at - 0.01 * (end - start)
+        self.tolerance_words.setPos(end, line)
         self.noise.setVisible(floor > 0)
         self.noise_words.setVisible(floor > 0)
         if floor > 0:

@@ -16,6 +16,7 @@ from usual_clay.bench.work import Work
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.check.deviation import Aim, Report
 from usual_clay.core.fit.candidates import Candidate
+from usual_clay.core.fit.fairness import Fairness
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.picture.outline import OutlineError
@@ -29,6 +30,7 @@ from usual_clay.core.scan.region import spread
 from usual_clay.core.scan.section import SectionError
 from usual_clay.core.scan.shapes import ShapeError
 from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.history import History
@@ -86,6 +88,8 @@ class Session(QObject):
         self.found: list[Candidate] = []
         # The front of the chosen surface as far as it is computed by itself.
         self.front: list[Candidate] = []
+        # How calm the chosen surface is, with the shape that this was worked out of.
+        self.calm: tuple[BSplineSurface, Fairness] | None = None
         self.suggested: Ints = np.zeros(0, dtype=np.int64)
         self.control_points: frozenset[int] = frozenset()
         # Which points of the chosen curve are edited: "control" or "through".

@@ -37,7 +37,7 @@ def _fresh_window():  # type: ignore[no-untyped-def]
 
     window = Window()
     # Fronts begin a while after all is quiet: where one is shown, it is asked for.
-    window.fronts.enabled = False
+    window.fronts.enabled = window.calmness.enabled = False
     window.resize(*SIZE)
     window.show()
     settle(window)

@@ -273,7 +273,7 @@ class Tile(QFrame):
         super().__init__()
         self.setObjectName("tile")
         column = QVBoxLayout(self)
-        column.setContentsMargins(11, 8, 8, 8)
+        column.setContentsMargins(9, 8, 3, 8)
         column.setSpacing(1)
         self.figure = label(role="figure")
         self.words = label(role="small")

@@ -34,9 +34,9 @@ from usual_clay.bench.edits.patches import solve_patches
 from usual_clay.bench.edits.points import add_spline, take_out, trace_in_parts
 from usual_clay.bench.edits.scans import split_at_creases
 from usual_clay.bench.finder import Finder
-from usual_clay.bench.fronts import Fronts
 from usual_clay.bench.gestures import brush, drag_points, outline_select, pick, shape, spread
 from usual_clay.bench.hint_line import HintLine
+from usual_clay.bench.idle import Calmness, Fronts
 from usual_clay.bench.session import Session
 from usual_clay.bench.sheet import HINT as SHEET_HINT
 from usual_clay.bench.sheet import Sheet
@@ -90,7 +90,7 @@ class Window(QMainWindow):
         self.rail = ToolRail(self.session, self.table)
         self.stage = Stage(self.session)
         self.balance = Balance(self.session)
-        self.fronts = Fronts(self.session)
+        self.fronts, self.calmness = Fronts(self.session), Calmness(self.session)
         self.shelf = Shelf(self.session)
         self.hint_line = HintLine(self.session)
         fill(self.table, self)

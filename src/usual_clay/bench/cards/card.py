@@ -55,17 +55,19 @@ class Card(QWidget):
         (into or self.column).addLayout(row)
 
 
-class TwoFigures(QWidget):
-    """Two tiles side by side: how near most points are, and the worst or the whole of them."""
+class Figures(QWidget):
+    """Tiles side by side: how near most points are, the worst or the whole, and one more."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.near, self.far = Tile(), Tile()
+        self.near, self.far, self.more = Tile(), Tile(), Tile()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
+        row.setSpacing(6)
         row.addWidget(self.near, 1)
         row.addWidget(self.far, 1)
+        row.addWidget(self.more)
+        self.more.hide()
 
 
 def thousands(count: int) -> str:

@@ -10,7 +10,7 @@ import numpy as np
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QSpinBox, QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, TwoFigures, thousands
+from usual_clay.bench.cards.card import Card, Figures, thousands
 from usual_clay.bench.cards.curve_judging import JudgingPage
 from usual_clay.bench.cards.curve_points import PointsPage
 from usual_clay.bench.cards.fields import Fields
@@ -56,7 +56,7 @@ class CurveCard(Card):
         self.forms: dict[str, Fields] = {}
         self.form_place = QVBoxLayout()
         self.column.addLayout(self.form_place)
-        self.figures = TwoFigures()
+        self.figures = Figures()
         self.near, self.far = self.figures.near, self.figures.far
         self.column.addWidget(self.figures)
         self.search = button("To tolerance", "Find the fewest control points within tolerance (T)",

@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, TwoFigures, thousands
+from usual_clay.bench.cards.card import Card, Figures, thousands
 from usual_clay.bench.cards.joint_rows import JointRows
 from usual_clay.bench.cards.surface_shape import ShapePage
 from usual_clay.bench.cards.tasks import task_buttons
@@ -177,7 +177,7 @@ class DrapeCard(Card):
         return page
 
     def _add_result(self, run: Callable[[str], None]) -> None:
-        self.figures = TwoFigures()
+        self.figures = Figures()
         self.near, self.far = self.figures.near, self.figures.far
         self.column.addSpacing(2)
         self.column.addWidget(self.figures)
@@ -350,6 +350,12 @@ class DrapeCard(Card):
                 stale,
             )
             self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
+        known = session.calm
+        calm = known is not None and known[0] is surface.geometry
+        self.figures.more.setVisible(calm)
+        if known is not None and calm:
+            self.figures.more.show_figure(f"{known[1].times:.2g} ×", "least bend")
+            self.figures.more.setToolTip(known[1].words)
         words = session.search_words.get(surface.id, "")
         self.words.setText(words)
         self.words.setVisible(bool(words))

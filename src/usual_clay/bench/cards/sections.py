@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QSpinBox
 
-from usual_clay.bench.cards.card import Card, TwoFigures
+from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.session import Session
 from usual_clay.bench.sheet import HINT, Planes, Sheet
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
@@ -46,7 +46,7 @@ class SectionsCard(Card):
             Row("Planes", self.count), Row("Distances", self.large, stretch=0),
         ):  # fmt: skip
             self.column.addWidget(row)
-        self.figures = TwoFigures()
+        self.figures = Figures()
         self.column.addWidget(self.figures)
         self.words = label(HINT, role="soft", wraps=True)
         self.column.addWidget(self.words)

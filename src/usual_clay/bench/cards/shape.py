@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from usual_clay.bench.cards.card import Card, TwoFigures
+from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage.overlay import MINUS
 from usual_clay.bench.widgets import Choice, label
@@ -30,7 +30,7 @@ class ShapeCard(Card):
         self.kind = Choice(KINDS)
         self.kind.chosen.connect(self._set_kind)
         self.figures, self.tilt = label(wraps=True), label(wraps=True)
-        figures = TwoFigures()
+        figures = Figures()
         self.near, self.far = figures.near, figures.far
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.kind)

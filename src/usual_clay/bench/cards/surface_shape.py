@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import TwoFigures
+from usual_clay.bench.cards.card import Figures
 from usual_clay.bench.edits.shaping import flatten_points, level_points, set_weight
 from usual_clay.bench.edits.surfaces import (
     add_where_needed,
@@ -60,7 +60,7 @@ class ShapePage(QWidget):
         column.addWidget(Row("A drag draws", self.outline))
         column.addWidget(Row("Soft reach", self.reach, stretch=0))
         column.addWidget(Row("Falloff", self.falloff))
-        self.figures = TwoFigures()
+        self.figures = Figures()
         column.addWidget(self.figures)
         self.words = label(role="soft", wraps=True)
         column.addWidget(self.words)

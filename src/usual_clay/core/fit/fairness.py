@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
 from usual_clay.core.fit.base import Base, Sizes
-from usual_clay.core.fit.drape import Drape, fit_once, stiffness_of
+from usual_clay.core.fit.drape import fit_once, stiffness_of
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.fit.system import Space
@@ -39,8 +40,23 @@ class Fairness:
     against_smoothest: float
     inflections: float
 
+    @property
+    def times(self) -> float:
+        """Return how many times as much as needed it bends: no less than once."""
+        return max(self.against_smoothest, 1.0)
 
-def fairness_of(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: Aim) -> Fairness:
+    @property
+    def words(self) -> str:
+        """Return it in a sentence."""
+        return (
+            f"Bends {self.times:.3g} times as much as the calmest that lies as near;"
+            f" {self.inflections:.1f} inflections along an isocurve."
+        )
+
+
+def fairness_of(
+    sample: Sample, base: Base, settings: Sizes, surface: BSplineSurface, signed: Floats, aim: Aim
+) -> Fairness:
     """Judge a fit by its bending energy and by its isocurves.
 
     The smoothest surface of equal deviation is one with many even knots and the stiffest thin
@@ -51,14 +67,18 @@ def fairness_of(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: A
     sample : Sample
     base : Base
         The sample laid flat; of a symmetric one, points and images alike.
+    surface : BSplineSurface
+    signed : (n,) array
+        How far the sample's points lie from it, mm.
     """
-    energy = bending_energy(made.surface, base)
+    energy = bending_energy(surface, base)
     step = max(1, len(base.u) // POINTS)
     points = sample.points[::step], sample.normals[::step]
-    own = slice(0, len(sample.points), step)
+    own = slice(0, min(len(sample.points), len(base.u)), step)
     plain = replace(base, u=base.u[own], v=base.v[own], mirror=None, least=None, held=None)
-    least = _smoothest(Sample(*points), plain, settings, made, aim)
-    return Fairness(energy, energy / max(least, 1e-300), inflections_of(made.surface))
+    wanted = at_share(distance_levels(signed), aim.share)
+    least = _smoothest(Sample(*points), plain, settings, wanted, aim) or energy
+    return Fairness(energy, energy / max(least, 1e-300), inflections_of(surface))
 
 
 def bending_energy(surface: BSplineSurface, base: Base) -> float:
@@ -74,12 +94,11 @@ def bending_energy(surface: BSplineSurface, base: Base) -> float:
     ))  # fmt: skip
 
 
-def _smoothest(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: Aim) -> float:
-    """Return the least energy with which as many points of a sample lie as near."""
+def _smoothest(sample: Sample, base: Base, settings: Sizes, wanted: float, aim: Aim) -> float:
+    """Return the least energy with which a sample lies as near at the share; 0 for none."""
     side = max(min(SIDE, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
     knots = even_knots(side, settings.degree)
     space = Space(knots, knots, settings.degree, settings.degree)
-    wanted = at_share(distance_levels(made.feet.signed), aim.share)
     start = Start(base.u, base.v, np.ones(len(sample.points)))
     best = np.inf
     low, high = 0.0, 1.0
@@ -91,7 +110,7 @@ def _smoothest(sample: Sample, base: Base, settings: Sizes, made: Drape, aim: Ai
             best, low = min(best, bending_energy(surface, base)), middle
         else:
             high = middle
-    return best if np.isfinite(best) else bending_energy(made.surface, base)
+    return best if np.isfinite(best) else 0.0
 
 
 def inflections_of(surface: BSplineSurface) -> float:
