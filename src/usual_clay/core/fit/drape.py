@@ -131,7 +131,7 @@ def fit_once(
     Where the parameters are feet on a surface, points may slide along it: what counts is how far
     they lie across it. That comes to rest far sooner than holding them to their feet. The new
     feet are good enough to go on from: a distance is right to a part in a million of the
-    surface's size.
+    surface's size; of very many points, whose last ones they are, ten times as right.
     """
     u, v, _, near = start
     held = None if base.held is None else base.held(space)
@@ -141,8 +141,13 @@ def fit_once(
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
-    step = 1e-4 * max(base.size)
+    step = (1e-5 if _many(sample) else 1e-4) * max(base.size)
     return surface, foot_points(surface, sample.points, (u, v), step)
+
+
+def _many(sample: Sample) -> bool:
+    """Tell whether there are so many points that a choice of them is fitted first."""
+    return len(sample.points) >= 2 * SETTLING_POINTS
 
 
 def drape(
@@ -187,8 +192,9 @@ def drape(
     if settings.edges != FREE_EDGES:
         best = with_held_edges(sample, settings, base, free)
     count = len(own.points)
-    seed = best.feet.u[:count], best.feet.v[:count]
-    exact = foot_points(best.surface, own.points, seed)
+    exact = best.feet.part(np.arange(count))
+    if not _many(sample):
+        exact = foot_points(best.surface, own.points, (exact.u, exact.v))
     words = [base.words, folds_in(best.surface, exact, own.normals)]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
@@ -277,7 +283,10 @@ def settled(
         seed = now.u, now.v
         if step > 1:
             seed = nearer_seed(begin, sample.points, seed)
-        feet = foot_points(begin, sample.points, seed, step=1e-4 * max(base.size))
+        # Of many points it is enough to know about where they have their feet, to go on.
+        feet = foot_points(
+            begin, sample.points, seed, (1e-3 if step > 1 else 1e-4) * max(base.size)
+        )
         weights = spike_weights(feet.signed, sample.neighbours, floor)
         # Where points have come to rest, to hold them there is the same, and sooner done.
         now = Start(feet.u, feet.v, weights, None if step > 1 else begin)

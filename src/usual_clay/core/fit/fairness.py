@@ -20,6 +20,9 @@ from usual_clay.core.spline.surface import BSplineSurface, isocurve
 # The smoothest surface is looked for with so many points and control points.
 POINTS, SIDE, HALVINGS = 8_000, 24, 7
 ISOCURVES = 9
+# A surface with fewer control points may bend so many times as much as that with more, and its
+# isocurves may have so many inflections more in the mean.
+RESTLESS, WIGGLES = 3.0, 1.0
 
 
 @dataclass(frozen=True)
@@ -51,6 +54,31 @@ class Fairness:
         return (
             f"Bends {self.times:.3g} times as much as the calmest that lies as near;"
             f" {self.inflections:.1f} inflections along an isocurve."
+        )
+
+
+@dataclass(frozen=True)
+class Calm:
+    """How restless a surface with fewer control points may be: not much more than one with more.
+
+    Attributes
+    ----------
+    energy, inflections : float
+        Of the one with more.
+    """
+
+    energy: float
+    inflections: float
+
+    @classmethod
+    def of(cls, surface: BSplineSurface, base: Base) -> Calm:
+        return cls(bending_energy(surface, base), inflections_of(surface))
+
+    def allows(self, surface: BSplineSurface, base: Base) -> bool:
+        """Tell whether a surface is calm enough: fewer control points are not worth wiggles."""
+        return (
+            bending_energy(surface, base) <= RESTLESS * self.energy
+            and inflections_of(surface) <= self.inflections + WIGGLES
         )
 
 

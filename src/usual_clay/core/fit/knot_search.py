@@ -19,15 +19,13 @@ from usual_clay.core.fit.adaptive import (
     without_knot,
 )
 from usual_clay.core.fit.base import Base, Sizes
-from usual_clay.core.fit.fairness import bending_energy
+from usual_clay.core.fit.fairness import Calm
 from usual_clay.core.fit.system import Space
 
 # So near to the noise a tolerance below it is as good as met: more points only copy noise.
 AT_NOISE = 1.05
 # All points may take so many times the control points that the choice took.
 SPARE = 1.3
-# A surface with fewer control points may bend so many times as much as that with more.
-RESTLESS = 1.5
 # What lies so far past the tolerance does not come within when its points come to rest.
 HOPELESS = 1.25
 
@@ -56,7 +54,7 @@ class KnotSearch:
     ends: tuple[int, int]
     noted: Callable[[Attempt], None]
     met: tuple[int, int] | None = None
-    _most_bent: float = np.inf
+    _calm: Calm | None = None
 
     @property
     def directions(self) -> str:
@@ -85,7 +83,7 @@ class KnotSearch:
             self.laid, self.attempt, self.directions, self.base.kept
         )
         self.noted(self.attempt)
-        self._most_bent = RESTLESS * bending_energy(self.attempt.surface, self.base)
+        self._calm = Calm.of(self.attempt.surface, self.base)
         while self.holds(self.attempt) and (leaner := self._leaner()) is not None:
             self.laid, self.attempt = leaner
             self.noted(self.attempt)
@@ -146,9 +144,8 @@ class KnotSearch:
                 continue
             laid, attempt = self.laid.on(tried)
             laid, attempt = laid.on(laid.fitted(space))
-            # Fewer control points are not worth wiggles.
-            calm = bending_energy(attempt.surface, self.base) <= self._most_bent
-            if calm and self.holds(attempt):
+            calm = self._calm is None or self._calm.allows(attempt.surface, self.base)
+            if self.holds(attempt) and calm:
                 return laid, attempt
         return None
 

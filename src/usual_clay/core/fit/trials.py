@@ -11,8 +11,8 @@ from usual_clay.core.fit.adaptive import Attempt, Laid
 from usual_clay.core.fit.base import Base, DrapeSettings, lay_flat
 from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import COARSE_ROUNDS, evened, laid_for_knots, stiffness_of
-from usual_clay.core.fit.fairness import bending_energy
-from usual_clay.core.fit.knot_search import RESTLESS, KnotSearch
+from usual_clay.core.fit.fairness import Calm
+from usual_clay.core.fit.knot_search import KnotSearch
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.progress import Progress
@@ -64,10 +64,6 @@ class Trials:
             self.made[nu, nv] = evened(self._ends[nu, nv], attempt, self.base)
             self.note(attempt)
         return self.seen[nu, nv].deviation(self.aim.share)
-
-    def energy(self, nu: int, nv: int) -> float:
-        """Return how much a surface that was tried bends."""
-        return bending_energy(self.made[nu, nv], self.base)
 
     def note(self, attempt: Attempt) -> None:
         """Keep what a search has come to as a candidate."""
@@ -140,13 +136,12 @@ def _more(count: int, limit: int) -> int:
 
 def draw_in(trials: Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
     """Take control points out again while the tolerance holds."""
-    tolerance, most_bent = trials.aim.tolerance, RESTLESS * trials.energy(*best)
+    tolerance, calm = trials.aim.tolerance, Calm.of(trials.made[best], trials.base)
 
     def holds(nu: int, nv: int) -> bool:
         if not trials.allows(nu, nv, limit) or trials.deviation(nu, nv) > tolerance:
             return False
-        # Fewer control points are not worth wiggles.
-        return trials.energy(nu, nv) <= most_bent
+        return calm.allows(trials.made[nu, nv], trials.base)
 
     def narrowed(pair: tuple[int, int], direction: int) -> tuple[int, int]:
         """Halve the way to the fewest in one direction."""
