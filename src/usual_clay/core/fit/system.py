@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
 from scipy.sparse import csc_array, dia_array, diags_array, eye_array, kron
 from scipy.sparse.linalg import splu
 
-from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import side_by_side
 from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
 
@@ -265,8 +266,7 @@ def normal_equations(
             np.dot(loads[:, part], weighted[:, part].T, out=sides[k])
 
     side_by_side(_batches(cuts), add, len(u))
-    each = squares.reshape(cells, len(iu), many, len(iv))
-    bands = np.stack([_assemble(space, each[:, :, k]) for k in range(many)])
+    bands = _assemble(space, squares.reshape(cells, len(iu), many, len(iv)))
     right = _assemble_right(space, sides.reshape(cells, p + 1, depth, q + 1))
     return (bands[0] if pulls is None else bands), right
 
@@ -279,19 +279,23 @@ def _batches(cuts: Ints) -> Iterator[tuple[int, int]]:
 
 
 def _assemble(space: Space, squares: Floats) -> Floats:
-    """Add each span's products into a lower band."""
+    """Add each span's products into lower bands, one for each along the third axis."""
     p, q = space.degree_u, space.degree_v
     nu, nv = space.counts
     pair_u, pair_v = _pair_index(p), _pair_index(q)
-    full = squares[:, pair_u][:, :, :, pair_v]  # cell, a, a', b, b'
     a, a2, b, b2 = np.meshgrid(*map(np.arange, (p + 1, p + 1, q + 1, q + 1)), indexing="ij")
     below = (a2 - a) * nv + (b2 - b)
     kept = below >= 0
     column = _cell_corners(space)[:, None] + (a * nv + b)[kept]
     index = below[kept] * (nu * nv) + column
     width = p * nv + q + 1
-    band = np.bincount(index.ravel(), full[:, kept].ravel(), width * nu * nv)
-    return np.asarray(band, dtype=np.float64).reshape(width, nu * nv)
+    places = index.ravel()
+    pairs = (pair_u[a, a2], pair_v[b, b2])
+    bands = [
+        np.bincount(places, part[:, pairs[0][kept], pairs[1][kept]].ravel(), width * nu * nv)
+        for part in np.moveaxis(squares, 2, 0)
+    ]
+    return np.asarray(bands, dtype=np.float64).reshape(-1, width, nu * nv)
 
 
 def _assemble_right(space: Space, sides: Floats) -> Floats:
@@ -320,7 +324,19 @@ def _cell_corners(space: Space) -> Ints:
 
 
 def energy_band(space: Space, size: tuple[float, float]) -> Floats:
-    """Return the thin-plate energy of a surface over `size` as a lower band."""
+    """Return the thin-plate energy of a surface over `size` as a lower band.
+
+    A search asks for the same one many times over: the last few are kept.
+    """
+    knots = space.knots_u.tobytes(), space.knots_v.tobytes()
+    return _energy_band(*knots, space.degree_u, space.degree_v, size)
+
+
+@lru_cache(maxsize=16)
+def _energy_band(
+    knots_u: bytes, knots_v: bytes, degree_u: int, degree_v: int, size: tuple[float, float]
+) -> Floats:
+    space = Space(np.frombuffer(knots_u), np.frombuffer(knots_v), degree_u, degree_v)
     p, q = space.degree_u, space.degree_v
     nu, nv = space.counts
     length_u, length_v = size
@@ -338,7 +354,7 @@ def energy_band(space: Space, size: tuple[float, float]) -> Floats:
                 for k, factor in ((2, 1.0), (1, 2.0), (0, 1.0))
             )
             band[row] += sum(parts).ravel()  # type: ignore[union-attr]
-    return band
+    return frozen(band)
 
 
 def _diagonal(matrix: Floats, offset: int) -> Floats:
