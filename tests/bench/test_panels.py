@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QAbstractSlider,
     QAbstractSpinBox,
     QApplication,
+    QLabel,
     QLineEdit,
     QMessageBox,
 )
@@ -315,3 +316,28 @@ def test_the_window_at_its_least_size_hides_nothing(with_demo: Hands) -> None:
     edge = right.mapTo(window, QPoint(right.width(), 0)).x()
     assert edge <= window.width()
     assert np.all([button.width() > 20 for button in window.rail.tools.values()])
+
+
+def test_cards_give_words_their_height_and_long_names_end_in_dots(with_demo: Hands) -> None:
+    hands, window = with_demo, with_demo.window
+    window.resize(1000, 700)
+    hands.press("shape")
+    card = window.cards.card
+    for part in card.findChildren(QLabel):
+        if part.isVisible() and part.text():
+            needed = part.heightForWidth(part.width()) if part.wordWrap() else 0
+            assert part.height() >= needed, part.text()
+    surface = only(hands, Surface)
+    hands.session.rename(surface.id, "A name that no row of the Shelf has room for " * 2)
+    hands.wait()
+    row = window.shelf.rows[surface.id]
+    image = row.name.grab().toImage()
+    ink = [
+        x for x in range(image.width())
+        if any(image.pixelColor(x, y).lightness() < 120 for y in range(image.height()))
+    ]  # fmt: skip
+    assert ink
+    # The last letters are three dots, not half a letter at the edge.
+    assert max(ink) < image.width() - 1
+    low = [y for y in range(image.height()) if image.pixelColor(max(ink), y).lightness() < 120]
+    assert max(low) - min(low) <= 2

@@ -345,3 +345,33 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     assert not card.keep.isEnabled()  # type: ignore[attr-defined]
     hands.key(Qt.Key.Key_Escape, widget=pane)
     assert session.shown is session.job
+
+
+def test_a_dragged_curve_does_not_have_the_view_rendered_again(top) -> None:
+    hands, pane = top
+    curve = draw(hands, pane, [(0.15, 0.5), (0.3, 0.3), (0.5, 0.3), (0.7, 0.4), (0.85, 0.5)])
+    rendered = []
+    render = pane.view._render
+    pane.view._render = lambda moving: rendered.append(moving) or render(moving)
+    at = seen(pane, curve.geometry.points[2])
+    before = hands.picture(pane)
+    hands.drag([at, at + QPoint(0, -8), at + QPoint(4, -20)], release=False, widget=pane)
+    # Once without the curve; from then on it is painted over that picture.
+    first = len(rendered)
+    assert first <= 1
+    for step in range(4):
+        QTest.mouseMove(pane, at + QPoint(6, -22 - 3 * step))
+        hands.wait()
+    assert len(rendered) == first
+    live = hands.session.shown.items[curve.id].geometry
+    place = curve_points(live, [0.5])
+    x, y, _ = pane.view.project(place)[0]
+    now = hands.picture(pane)
+    beside = np.s_[round(y) - 2 : round(y) + 3, round(x) - 2 : round(x) + 3]
+    assert np.abs(now[beside] - before[beside]).max() > 60
+    QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=at + QPoint(6, -31))
+    hands.wait()
+    assert len(rendered) > first
+    # Kept, it is part of the picture again, in the same place.
+    kept = curve_points(chosen(hands).geometry, [0.5])
+    assert kept == pytest.approx(place, abs=2 * pane.view.mm_per_pixel(place[0]))

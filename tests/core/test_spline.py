@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.interpolate import BSpline, RectBivariateSpline
 
 from usual_clay.core.spline.basis import SplineError, even_knots, gram
-from usual_clay.core.spline.closest import curve_foot_points, foot_points
+from usual_clay.core.spline.closest import curve_foot_points, foot_points, nearer_seed
 from usual_clay.core.spline.curve import BSplineCurve, curve_box, curve_derivatives, curve_points
 from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse, split
 from usual_clay.core.spline.surface import (
@@ -208,3 +208,25 @@ def test_gram_matrix_is_the_integral() -> None:
 def test_knots_that_are_no_knots_are_refused(knots: list[float], count: int) -> None:
     with pytest.raises(SplineError):
         BSplineCurve(np.array(knots), np.zeros((count, 3)))
+
+
+def test_feet_of_very_many_points_are_those_of_each_alone() -> None:
+    """On two threads, with a few points that take far longer than the others."""
+    surface = any_surface(3)
+    random = np.random.default_rng(6)
+    (u0, u1), (v0, v1) = surface.domain
+    u, v = random.uniform(u0, u1, 90_000), random.uniform(v0, v1, 90_000)
+    points = surface_points(surface, u, v) + random.normal(0, 0.05, (90_000, 3))
+    points[::900] += random.normal(0, 3.0, (100, 3))
+    far = np.clip(u + 0.2 * (u1 - u0), u0, u1), v
+    many = foot_points(surface, points, far)
+    some = np.concatenate([np.arange(0, 90_000, 900), random.choice(90_000, 300)])
+    alone = foot_points(surface, points[some], (far[0][some], far[1][some]))
+    assert np.abs(many.signed[some]) == pytest.approx(np.abs(alone.signed), rel=1e-6, abs=1e-9)
+    assert np.linalg.norm(points - many.feet, axis=1) == pytest.approx(
+        np.abs(many.signed), abs=1e-6
+    )
+    # Seeds that are off by something that varies slowly are brought near their feet.
+    nearer = nearer_seed(surface, points, far)
+    off = [np.median(np.abs(seed[0] - many.u)) for seed in (far, nearer)]
+    assert off[1] < 0.2 * off[0]

@@ -16,15 +16,20 @@ from usual_clay.core.fit.base import DrapeSettings, lay_flat
 from usual_clay.core.fit.budget import to_tolerance
 from usual_clay.core.fit.candidates import Candidate, front_of, knee_of
 from usual_clay.core.fit.drape import drape, fit_once, stiffness_of
-from usual_clay.core.fit.fairness import bending_energy, fairness_of, inflections_of
+from usual_clay.core.fit.fairness import Calm, bending_energy, fairness_of, inflections_of
 from usual_clay.core.fit.frame import FrameError
 from usual_clay.core.fit.front import front
 from usual_clay.core.fit.sample import Sample, sample_of_points
-from usual_clay.core.fit.slide import PLACES, Start, fit_sliding
+from usual_clay.core.fit.slide import PLACES, Start, fit_sliding, pulled, pulls_of
 from usual_clay.core.fit.system import FitError, Space, seamless
 from usual_clay.core.spline.basis import collocation, even_knots, gram, greville
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.core.spline.surface import BSplineSurface, surface_grid, surface_normals
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    surface_grid,
+    surface_normals,
+    surface_points,
+)
 from usual_clay.files.mesh_file import write_mesh
 
 NOISE = 0.012
@@ -329,3 +334,32 @@ def test_the_front_runs_from_coarse_to_past_the_tolerance() -> None:
     assert line[0].deviation(0.95) > 5 * aim.tolerance
     assert line[-1].deviation(0.95) < 0.75 * aim.tolerance
     assert min(c.total for c in line if c.deviation(0.95) <= aim.tolerance) <= 52
+
+
+def test_fewer_control_points_are_not_bought_with_wiggles() -> None:
+    sample = height_field(4000)
+    settings = DrapeSettings(nu=8, nv=6, reach=0.1)
+    base, made = lay_flat(sample, settings), drape(sample, settings).surface
+    calm = Calm.of(made, base)
+    assert calm.allows(made, base)
+    random = np.random.default_rng(2)
+    for size, allowed in ((1e-4, True), (0.5, False)):
+        net = made.points + random.normal(0, size, made.points.shape) * [0, 0, 1]
+        assert calm.allows(replace(made, points=net), base) == allowed
+
+
+def test_pulls_count_across_the_surface_and_all_ways_past_its_edge() -> None:
+    made = drape(height_field(3000), DrapeSettings(nu=6, nv=6, reach=0.1)).surface
+    u, v = np.array([0.3, 0.6, 0.0]), np.array([0.4, 0.5, 0.5])
+    normal = surface_normals(made, u, v)
+    points = surface_points(made, u, v) + 0.5 * normal
+    pulls = pulls_of(made, u, v, points)
+    across = np.cross(normal, [1.0, 0, 0])
+    across /= np.linalg.norm(across, axis=1, keepdims=True)
+    assert pulled(pulls, normal) == pytest.approx(normal, abs=1e-12)
+    share = np.linalg.norm(pulled(pulls, across), axis=1)
+    assert (share[:2] < 0.1).all()
+    assert share[2] == pytest.approx(1.0)
+    # Nearer to the surface less of what lies along it counts, down to the least.
+    near = pulls_of(made, u, v, surface_points(made, u, v), least=0.002)
+    assert np.linalg.norm(pulled(near, across), axis=1)[:2] == pytest.approx(0.002)

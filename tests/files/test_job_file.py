@@ -18,6 +18,8 @@ import pytest
 
 from usual_clay.core.check.deviation import Aim
 from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.meet import Ribbon
+from usual_clay.core.fit.patch import PatchSettings
 from usual_clay.core.fit.run import RunSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.outline import OutlineSettings
@@ -350,3 +352,33 @@ def test_a_full_disk_leaves_the_old_file_whole(small_job: Job, saved: Path) -> N
 def test_a_place_that_is_not_there_is_told(small_job: Job, tmp_path: Path) -> None:
     with pytest.raises(FileError, match="could not be written"):
         write_job(tmp_path / "none" / "a.uclay", small_job)
+
+
+def test_what_a_fit_is_held_to_comes_back_and_is_checked(small_job: Job, tmp_path: Path) -> None:
+    surface = next(s for s in small_job.all(Surface) if s.recipe is not None)
+    assert surface.recipe is not None
+    edges = ("flat", "free", "straight", "free")
+    held = DrapeSettings(nu=6, nv=5, pull="z", edges=edges)  # type: ignore[arg-type]
+    job = small_job.changed(surface.id, recipe=replace(surface.recipe, settings=held))
+    scan = next(job.all(Scan))
+    curves = [curve.id for curve in job.all(Curve)][:1] * 4
+    ribbon = Ribbon(2, (0.0, 1.0, 2.0), (0.0, 0.0, 1.0, 1.0), ((1.0, 0.0, 0.0), (0.0, 1.0, 0.5)))
+    patch = replace(
+        surface, id=job.new_id("surface"), name="Patch", made_of=None,
+        recipe=Recipe("patch", (scan.id, *curves), PatchSettings(ribbons=(ribbon,))),
+    )  # fmt: skip
+    job = job.with_item(patch)
+    write_job(tmp_path / "held.uclay", job)
+    kept = read_job(tmp_path / "held.uclay")
+    assert kept.items[surface.id].recipe.settings == held  # type: ignore[attr-defined]
+    assert kept.items[patch.id].recipe.settings.ribbons == (ribbon,)  # type: ignore[attr-defined]
+    for bad in ({"border": 4}, {"knots": [0, 0, 1]}, {"inward": [[0, 0, 1], [0, 1, None]]}):
+
+        def spoil(told: dict[str, Any], bad: dict = bad) -> None:
+            part = next(each for each in told["items"] if each["id"] == patch.id)
+            part["recipe"]["settings"]["ribbons"][0].update(bad)
+
+        write_job(tmp_path / "bad.uclay", job)
+        rewrite(tmp_path / "bad.uclay", spoil)
+        with pytest.raises(FileError, match="damaged or no job file"):
+            read_job(tmp_path / "bad.uclay")

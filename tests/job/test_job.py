@@ -15,10 +15,10 @@ from usual_clay.core.scan.motion import Motion
 from usual_clay.job.change_scan import moved as with_moved
 from usual_clay.job.change_scan import with_mesh
 from usual_clay.job.history import DEEPEST, History
-from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.job.items import Curve, Followed, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of
 from usual_clay.job.recipes import KINDS
-from usual_clay.job.remake import basis_of, is_stale, remake, stale
+from usual_clay.job.remake import basis_of, is_stale, remake, stale, with_quick_followers
 
 
 def back(job: Job) -> Surface:
@@ -215,3 +215,28 @@ def test_a_patch_is_judged_by_the_scan_inside_it_through_mends_and_moves(demo_jo
     assert alone is not None
     assert alone.geometry is patch.geometry
     assert demo_job.without(scan.id).measured(alone) is None
+
+
+def test_what_follows_at_once_does_so_while_a_hand_drags(demo_job: Job) -> None:
+    named = {curve.name: curve for curve in demo_job.all(Curve)}
+    front, twin = named["Top outline, front"], named["Top outline, front twin"]
+    net = front.geometry.points + np.array([0.0, 0.4, 0.0])
+    moved = replace(front, geometry=replace(front.geometry, points=net))
+    now = with_quick_followers(demo_job.with_item(moved), front.id)
+    followed = now.items[twin.id]
+    assert isinstance(followed, Curve)
+    assert followed.geometry.points == pytest.approx(net * [1, -1, 1])
+    assert not is_stale(now, followed)
+    # What takes longer waits for the hand to let go, and a locked one keeps its shape.
+    others = [item.id for item in demo_job.all(Followed) if item.id not in (front.id, twin.id)]
+    assert [i for i in others if now.items[i] is not demo_job.items[i]] == []
+    locked = demo_job.changed(twin.id, locked=True).with_item(moved)
+    assert with_quick_followers(locked, front.id).items[twin.id] is locked.items[twin.id]
+
+
+def test_figures_are_worked_out_once_for_a_state(demo_job: Job) -> None:
+    surface = back(demo_job)
+    assert demo_job.report(surface) is demo_job.report(surface)
+    finer = replace(demo_job, aim=replace(demo_job.aim, tolerance=0.01))
+    assert finer.report(surface) is not demo_job.report(surface)
+    assert finer.report(surface).within_share < demo_job.report(surface).within_share  # type: ignore[union-attr]

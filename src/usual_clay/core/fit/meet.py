@@ -80,6 +80,14 @@ class Ribbon:
     knots: tuple[float, ...]
     inward: tuple[Place, ...]
 
+    def __post_init__(self) -> None:
+        if self.border not in range(4):
+            raise FitError(f"a ribbon runs along border 0 to 3, not {self.border!r}")
+        if not np.isfinite([*self.start, *self.knots, *np.ravel(self.inward)]).all():
+            raise FitError("a ribbon holds numbers that are not finite")
+        # Refuses knots and control points that make no curve.
+        BSplineCurve(np.array(self.knots), np.array(self.inward))
+
     def meeting(self, borders: Borders) -> Meeting:
         """Return it as a side that goes on, with the direction in which the side runs."""
         side = borders.order.index(self.border)
