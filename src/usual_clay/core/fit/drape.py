@@ -271,7 +271,7 @@ def settled(
     if begin is None and step > 1:
         few = Sample(sample.points[::step], sample.normals[::step])
         part = replace(base, u=base.u[::step], v=base.v[::step])
-        begin = settled(few, settings, part, now.every(step), progress).surface
+        begin = settled(few, settings, part, now.every(step), progress, found).surface
     elif begin is None and settings.knots != "even":
         begin = adapted(sample, settings, base, stiffness, now)
     if begin is None:
