@@ -74,6 +74,9 @@ def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
     report = hands.session.job.report(now)
     assert report is not None
     assert page.figures.near.figure.text() == f"{report.at_share:.3f} mm"
+    # Shaped by hand it has no counts to search among, and says so.
+    hands.window.to_tolerance()
+    assert "is shaped by hand" in hands.window.cards.told.text()
     # It keeps its tie to its region for deviation, through a file too.
     region = next(hands.session.job.all(Region))
     assert now.recipe is None

@@ -67,8 +67,11 @@ def set_drape(session: Session, surface: Surface, settings: Sizes, words: str) -
 
 def search(session: Session, surface: Surface) -> None:
     """Look for the fewest control points within tolerance."""
-    assert surface.recipe is not None
     region = session.measured(surface)
+    if surface.recipe is None:
+        session.told.emit("trouble", f"{surface.name} is shaped by hand: what it is fitted by is"
+                          " given up. Slim it, or drape its region again.")  # fmt: skip
+        return
     if region is None or surface.locked:
         reason = "its region is gone" if region is None else "it is locked"
         session.told.emit("trouble", f"{surface.name} cannot be fitted: {reason}")
