@@ -8,7 +8,7 @@ from typing import Any, cast
 
 import numpy as np
 
-from usual_clay.bench.session import Session
+from usual_clay.bench.session import Session, sentence
 from usual_clay.core.fit.base import DrapeSettings, Sizes
 from usual_clay.core.fit.budget import Search, to_tolerance
 from usual_clay.core.fit.candidates import Candidate
@@ -107,7 +107,10 @@ def search(session: Session, surface: Surface) -> None:
         )
         if isinstance(found.settings, DrapeSettings):
             session.making.remember(surface.id, sample, found.settings, found.drape)
-        session.search_words[surface.id] = found.words
+        # What its conditions cost is said with it.
+        session.search_words[surface.id] = " ".join(
+            filter(None, (found.words, sentence(found.drape.words)))
+        )
         made = with_drape(changed, found.drape, basis_of(session.job, changed))
         session.commit(session.job.with_item(made), "to tolerance")
         session.told.emit("news", found.words)
