@@ -122,8 +122,7 @@ def set_joint(session: Session, surface: Surface, side: int, grade: Grade) -> No
             return
         neighbours[side] = other.id
     joints[side] = grade
-    others = list(dict.fromkeys(name for name in neighbours if name))
-    beside = tuple(others.index(name) if name else -1 for name in neighbours)
+    others, beside = _listed(neighbours)
     changed = replace(settings, joints=tuple(joints), beside=beside, ribbons=ribbons)  # type: ignore[arg-type]
     whole = replace(recipe, sources=(*recipe.sources[:5], *others), settings=changed)
     session.search_words.pop(surface.id, None)
@@ -208,8 +207,7 @@ def _with_ribbons(
         side = next(k for k in range(4) if _runs_along(job.get(recipe.sources[1 + k], Curve), line))
         ribbons.append(ribbon_of(surfaces, seam, inward, seam.pieces[1] == number, side))
         joints[side], neighbours[side] = "G0", ""
-    others = list(dict.fromkeys(name for name in neighbours if name))
-    beside = tuple(others.index(name) if name else -1 for name in neighbours)
+    others, beside = _listed(neighbours)
     settings = replace(settings, joints=tuple(joints), beside=beside, ribbons=tuple(ribbons))  # type: ignore[arg-type]
     whole = Recipe("patch", (*recipe.sources[:5], *others), settings)
     return replace(surface, recipe=whole, candidates=())
@@ -223,6 +221,12 @@ def _runs_along(border: Curve | None, line: BSplineCurve) -> bool:
     feet = curve_foot_points(border.geometry, curve_points(line, at))
     ends = feet[0][[0, -1]]
     return float(feet[2].max()) < SAME_LINE and abs(float(ends[1] - ends[0])) > 0.9
+
+
+def _listed(neighbours: Sequence[ItemId]) -> tuple[list[ItemId], tuple[int, ...]]:
+    """Return the neighbours of four borders once each, and for each border which of them it has."""
+    others = list(dict.fromkeys(name for name in neighbours if name))
+    return others, tuple(others.index(name) if name else -1 for name in neighbours)
 
 
 def add_patch(session: Session, job: Job, surface: Surface, words: str) -> None:

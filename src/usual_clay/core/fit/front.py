@@ -21,6 +21,12 @@ FINER = 0.5
 RICHER = 3.0
 
 
+def finer(aim: Aim, noise: float) -> Aim:
+    """Return how far a front goes on past an aim: to a share of its tolerance, or to the noise."""
+    least = max(FINER * aim.tolerance, AT_NOISE * aim.noise_floor(noise))
+    return replace(aim, tolerance=min(least, aim.tolerance))
+
+
 def front(
     sample: Sample,
     settings: DrapeSettings,
@@ -47,8 +53,7 @@ def front(
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
     trials = Trials(part, settings, aim, found or (lambda _: None), progress)
-    finer = max(FINER * aim.tolerance, AT_NOISE * aim.noise_floor(part.noise))
-    past = replace(aim, tolerance=min(finer, aim.tolerance))
+    past = finer(aim, part.noise)
     if settings.knots == "even":
         best = grow(trials, limit)
         if trials.deviation(*best) <= aim.tolerance:

@@ -270,7 +270,6 @@ def _tie_ribbon(
 
     Its ends are known: they are the derivatives of the borders that meet there.
     """
-    degree = pieces[seam.pieces[0]].surface.degrees[0 if seam.sides[0] in (1, 3) else 1]
     degree = edge_curve(pieces[seam.pieces[0]].surface, seam.sides[0]).degree
     count = len(seam.knots) - degree - 1
     own = unknowns.count + np.arange(count - 2)

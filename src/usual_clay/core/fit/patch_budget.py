@@ -13,8 +13,8 @@ from usual_clay.core.fit.base import Base
 from usual_clay.core.fit.budget import LIMIT, SEARCH_POINTS, Search, in_words
 from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import Drape, evened, laid_for_knots, settled, stiffness_of
-from usual_clay.core.fit.front import FINER, RICHER
-from usual_clay.core.fit.knot_search import AT_NOISE, KnotSearch
+from usual_clay.core.fit.front import RICHER, finer
+from usual_clay.core.fit.knot_search import KnotSearch
 from usual_clay.core.fit.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.trials import GROWTH
@@ -146,8 +146,7 @@ def patch_front(
     else:
         search = _knot_search(tried, LIMIT)
         search.run()
-        finer = max(FINER * aim.tolerance, AT_NOISE * aim.noise_floor(tried.sample.noise))
-        search.go_past(replace(aim, tolerance=min(finer, aim.tolerance)), RICHER)
+        search.go_past(finer(aim, tried.sample.noise), RICHER)
     return tuple(tried.seen.values())
 
 
