@@ -22,7 +22,6 @@ from usual_clay.core.fit.network import (
     solve_together,
 )
 from usual_clay.core.fit.patch import PatchSettings
-from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
@@ -158,15 +157,12 @@ def solve_patches(session: Session, surface: Surface) -> None:
     if any(is_stale(job, each) or job.is_loose(each) for each in network):
         session.told.emit("trouble", "These patches are still being fitted: wait for them.")
         return
-    scans = [job.items[each.recipe.sources[0]] for each in network]  # type: ignore[union-attr]
 
     def task(*_: object) -> list[tuple[Seam, Floats]]:
         pieces = []
-        for each, scan in zip(network, scans, strict=True):
+        for each in network:
             sample = sample_of(job, job.measured(each))  # type: ignore[arg-type]
-            signed = foot_points(each.geometry, sample.points).signed
-            floor = 1e-6 * float(np.ptp(scan.mesh.vertices, axis=0).max())  # type: ignore[attr-defined]
-            weights = spike_weights(signed, sample.neighbours, floor)
+            weights = sample.believed(foot_points(each.geometry, sample.points).signed)
             symmetric = each.recipe.settings.symmetric  # type: ignore[union-attr]
             pieces.append(Piece(each.geometry, sample.points, weights, symmetric))
         return solve_together(pieces)

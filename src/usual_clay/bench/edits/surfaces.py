@@ -13,7 +13,6 @@ from usual_clay.core.check.live import LiveFeet, live_feet
 from usual_clay.core.fit.adaptive import Laid, best_inserts
 from usual_clay.core.fit.drape import cost_of
 from usual_clay.core.fit.remake_surface import pull_to_points
-from usual_clay.core.fit.sample import spike_weights
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
@@ -199,13 +198,12 @@ def pull_to_scan(session: Session, surface: Surface, rest: bool = False) -> None
                           else f"Nothing measured judges {surface.name}.")  # fmt: skip
         return
     sample = session.making.sample(region)
-    floor = 1e-6 * float(np.ptp(sample.points, axis=0).max())
 
     everything = np.arange(surface.control_points)
 
     def task(*_: object) -> tuple[BSplineSurface, str]:
         signed = foot_points(surface.geometry, sample.points).signed
-        weights = spike_weights(signed, sample.neighbours, floor)
+        weights = sample.believed(signed)
         pull = partial(pull_to_points, surface.geometry, sample.points, weights)
         if not rest:
             return pull(which), ""
@@ -240,8 +238,7 @@ def add_where_needed(session: Session, surface: Surface) -> None:
     sample = session.making.sample(region)
     geometry = surface.geometry
     feet = foot_points(geometry, sample.points)
-    floor = 1e-6 * float(np.ptp(sample.points, axis=0).max())
-    weights = spike_weights(feet.signed, sample.neighbours, floor)
+    weights = sample.believed(feet.signed)
     start = Start(feet.u, feet.v, weights, geometry)
     laid = Laid(sample.points, start, 0.0, (1.0, 1.0), sample.noise, sample.neighbours)
     attempt = laid.attempt(geometry)

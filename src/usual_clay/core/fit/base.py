@@ -217,6 +217,11 @@ class Base:
         return space if self.mirror is None else self.mirror.doubled(space)
 
 
+def adaptive_directions(settings: Sizes) -> str:
+    """Return the directions along which knots are adaptive."""
+    return "".join(d for d in "uv" if settings.is_adaptive(d))
+
+
 def widened(knots: Floats, degree: int, count: int) -> Floats:
     """Halve the longest spans until there are so many control points."""
     while len(knots) - degree - 1 < count:

@@ -10,7 +10,14 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.adaptive import Attempt, Laid, exchanged, grown
-from usual_clay.core.fit.base import FREE_EDGES, Base, DrapeSettings, Sizes, lay_flat
+from usual_clay.core.fit.base import (
+    FREE_EDGES,
+    Base,
+    DrapeSettings,
+    Sizes,
+    adaptive_directions,
+    lay_flat,
+)
 from usual_clay.core.fit.held_edges import held_edges
 from usual_clay.core.fit.mirror import mirrored
 from usual_clay.core.fit.sample import Sample, spike_weights
@@ -90,8 +97,7 @@ def adapted(
     )
     laid, attempt = laid.settled(base.start_space(begin), COARSE_ROUNDS)
     laid, attempt = grown(laid, attempt, (settings.nu, settings.nv))
-    directions = "".join(d for d in "uv" if settings.is_adaptive(d))
-    laid, attempt = exchanged(laid, attempt, directions, base.kept)
+    laid, attempt = exchanged(laid, attempt, adaptive_directions(settings), base.kept)
     return evened(laid, attempt, base)
 
 

@@ -18,7 +18,7 @@ from usual_clay.core.fit.adaptive import (
     least_needed,
     without_knot,
 )
-from usual_clay.core.fit.base import Base, Sizes
+from usual_clay.core.fit.base import Base, Sizes, adaptive_directions
 from usual_clay.core.fit.fairness import Calm
 from usual_clay.core.fit.system import Space
 
@@ -58,7 +58,7 @@ class KnotSearch:
 
     @property
     def directions(self) -> str:
-        return "".join(d for d in "uv" if self.settings.is_adaptive(d))
+        return adaptive_directions(self.settings)
 
     def holds(self, attempt: Attempt) -> bool:
         """Tell whether an attempt is within tolerance."""

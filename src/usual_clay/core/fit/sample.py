@@ -52,6 +52,11 @@ class Sample:
         """The estimated standard deviation of the measurement noise, mm."""
         return estimate_noise(self.points) if self.whole is None else self.whole[0].noise
 
+    def believed(self, signed: Floats) -> Floats:
+        """Return how far each point is believed that lies so far from a surface, mm."""
+        floor = 1e-6 * float(np.ptp(self.points, axis=0).max())
+        return spike_weights(signed, self.neighbours, floor)
+
     @property
     def knows_noise(self) -> bool:
         """Whether the noise has been estimated already, which takes a moment."""
