@@ -9,6 +9,8 @@ import numpy as np
 from usual_clay.core.arrays import ArrayLike, Floats, Ints, frozen
 
 HIGHEST_DEGREE = 7
+# Of no more inner knots than this each is compared with each parameter.
+FEW_KNOTS = 64
 
 
 class SplineError(ValueError):
@@ -66,8 +68,13 @@ def check_knots(knots: Floats, count: int) -> int:
 
 def span_of(knots: Floats, degree: int, t: ArrayLike) -> Ints:
     """Return for each parameter the index of the last knot at or below it (NURBS Book, A2.1)."""
-    last = len(knots) - degree - 2
-    return np.clip(np.searchsorted(knots, t, side="right") - 1, degree, last)
+    inner = knots[degree + 1 : -degree - 1]
+    t = np.asarray(t, dtype=np.float64)
+    if len(inner) > FEW_KNOTS or t.size < len(inner):
+        return np.searchsorted(inner, t, side="right") + degree
+    # To count the few knots that are passed is several times faster than to search for them.
+    passed = (t >= inner.reshape(-1, *(1,) * t.ndim)).view(np.uint8)
+    return np.add.reduce(passed, axis=0, dtype=np.uint8).astype(np.intp) + degree
 
 
 def basis_functions(
@@ -93,15 +100,15 @@ def basis_functions(
         One array for each derivative 0 ... `order`.
     """
     span = span_of(knots, degree, t)
-    left = [t - knots.take(span + 1 - j) for j in range(1, degree + 1)]
-    right = [knots.take(span + j) - t for j in range(1, degree + 1)]
+    left = [t - knots.take(span + (1 - j), mode="clip") for j in range(1, degree + 1)]
+    right = [knots.take(span + j, mode="clip") - t for j in range(1, degree + 1)]
     table: list[Floats] = [np.ones((1, len(t)))]
     for d in range(1, degree + 1):
         lower, row = table[-1], np.empty((d + 1, len(t)))
         per_width = _reciprocal_widths(knots, d)
         row[0] = 0.0
         for r in range(d):
-            part = lower[r] * per_width.take(span + (r + 1 - d))
+            part = lower[r] * per_width.take(span + (r + 1 - d), mode="clip")
             row[r] += right[r] * part
             np.multiply(left[d - r - 1], part, out=row[r + 1])
         table.append(row)
@@ -128,7 +135,7 @@ def _raise_derivative(
         higher[0] = 0.0
         slope = d * _reciprocal_widths(knots, d)
         for r in range(d):
-            part = row[r] * slope.take(span + (r + 1 - d))
+            part = row[r] * slope.take(span + (r + 1 - d), mode="clip")
             higher[r] -= part
             higher[r + 1] = part
         row = higher

@@ -12,10 +12,11 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.blocks import in_blocks
+from usual_clay.core.blocks import BLOCK, in_blocks
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.surface import (
     BSplineSurface,
+    in_pieces,
     sample_parameters,
     surface_derivatives,
     surface_grid,
@@ -136,7 +137,10 @@ def _some_steps(
     going: Ints,
 ) -> Ints:
     """Move some of the points towards their feet; return which have not come to rest."""
-    own = result if len(going) == len(points) else result.part(going)
+    if len(going) > BLOCK:
+        # A block has to do with few pieces of the surface, and is the sooner evaluated.
+        going = going[in_pieces(surface, result.u[going], result.v[going])]
+    own = result.part(going)
     left: list[Ints] = []
 
     def stretch(part: slice) -> None:
@@ -144,10 +148,9 @@ def _some_steps(
         left.append(part.start + _settle(surface, block, stop, own, part))
 
     in_blocks(len(going), stretch)
-    if own is not result:
-        for mine, theirs in ((result.u, own.u), (result.v, own.v), (result.feet, own.feet),
-                             (result.signed, own.signed)):  # fmt: skip
-            mine[going] = theirs
+    for mine, theirs in ((result.u, own.u), (result.v, own.v), (result.feet, own.feet),
+                         (result.signed, own.signed)):  # fmt: skip
+        mine[going] = theirs
     return going[np.concatenate(left)]
 
 

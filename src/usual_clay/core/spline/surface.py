@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from math import comb
 
 import numpy as np
 
 from usual_clay.core.arrays import ArrayLike, Floats, Ints, frozen
-from usual_clay.core.blocks import in_blocks
-from usual_clay.core.spline.basis import SplineError, basis_functions, check_knots
+from usual_clay.core.blocks import BLOCK, in_blocks
+from usual_clay.core.spline.basis import SplineError, basis_functions, check_knots, span_of
 from usual_clay.core.spline.curve import (
     BSplineCurve,
     check_weights,
     from_homogeneous,
     homogeneous,
 )
+from usual_clay.core.spline.pieces import ORDERS, Direction, by_piece, evaluate_pieces, pieces
 
-# Points evaluated at a time, so that what is worked on stays in the processor's cache.
-
-# The derivatives that `surface_derivatives` gives, by number of u and v derivatives.
-ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2))
+# With fewer points than one for so many pieces, only those pieces are worked out that have some.
+MOST_EMPTY = 8
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,44 +85,56 @@ def surface_derivatives(
     """
     u = np.atleast_1d(np.asarray(u, dtype=np.float64))
     v = np.atleast_1d(np.asarray(v, dtype=np.float64))
-    coefficients = homogeneous(surface.points, surface.weights)
-    depth = coefficients.shape[2]
-    flat = np.ascontiguousarray(coefficients.reshape(-1, depth).T)
     wanted = [pair for pair in ORDERS if sum(pair) <= order]
-    result = np.empty((len(wanted), depth, len(u)))
+    result = np.empty((len(wanted), 3 if surface.weights is None else 4, len(u)))
+    back = None
+    if len(u) > BLOCK:
+        # What lies on one piece comes together, so that a block has to do with few of them.
+        together = in_pieces(surface, u, v)
+        back = np.empty_like(together)
+        back[together] = np.arange(len(u))
+        u, v = u.take(together), v.take(together)
 
     def evaluate(block: slice) -> None:
-        _evaluate_block(surface, flat, u[block], v[block], order, result[:, :, block])
+        _evaluate_block(surface, u[block], v[block], order, result[:, :, block])
 
     in_blocks(len(u), evaluate)
+    if back is not None:
+        for row in result.reshape(-1, len(u)):
+            row[:] = row.take(back, mode="clip")
     return result if surface.weights is None else _project(result, wanted)
 
 
-def _evaluate_block(
-    surface: BSplineSurface, flat: Floats, u: Floats, v: Floats, order: int, out: Floats
-) -> None:
-    """Contract the local control points with the basis, first in v, then in u."""
+def in_pieces(surface: BSplineSurface, u: Floats, v: Floats) -> Ints:
+    """Return an order of points in which those of one piece come together."""
     p, q = surface.degrees
-    nv = surface.counts[1]
-    span_u, in_u = basis_functions(surface.knots_u, p, u, order)
-    span_v, in_v = basis_functions(surface.knots_v, q, v, order)
-    corner: Ints = (span_u - p) * nv + (span_v - q)
-    local, scratch = np.empty((2, len(flat), len(u)))
-    rows = np.empty((order + 1, len(flat), len(u)))
-    out[...] = 0.0
-    for a in range(p + 1):
-        rows[...] = 0.0
-        for b in range(q + 1):
-            flat.take(corner + (a * nv + b), axis=1, out=local, mode="clip")
-            for derivative in range(order + 1):
-                np.multiply(local, in_v[derivative][b], out=scratch)
-                rows[derivative] += scratch
-        index = 0
-        for du, dv in ORDERS:
-            if du + dv <= order:
-                np.multiply(rows[dv], in_u[du][a], out=scratch)
-                out[index] += scratch
-                index += 1
+    nu, nv = surface.counts
+    along, across = span_of(surface.knots_u, p, u) - p, span_of(surface.knots_v, q, v) - q
+    return by_piece(along * (nv - q) + across, (nu - p) * (nv - q))
+
+
+def _evaluate_block(surface: BSplineSurface, u: Floats, v: Floats, order: int, out: Floats) -> None:
+    p, q = surface.degrees
+    in_u, in_v = Direction(surface.knots_u, p, u), Direction(surface.knots_v, q, v)
+    if MOST_EMPTY * len(u) >= in_u.count * in_v.count:
+        polynomials = _all_pieces(surface, order)
+    else:
+        spans = in_u.narrowed(), in_v.narrowed()
+        polynomials = pieces(surface.knots_u, surface.knots_v, _net(surface), order, spans)
+    evaluate_pieces(polynomials, in_u, in_v, out)
+
+
+# The last few are kept: points are brought to their feet block by block, a step at a time.
+@lru_cache(maxsize=4)
+def _all_pieces(surface: BSplineSurface, order: int) -> Floats:
+    p, q = surface.degrees
+    nu, nv = surface.counts
+    spans = np.arange(nu - p), np.arange(nv - q)
+    return pieces(surface.knots_u, surface.knots_v, _net(surface), order, spans)
+
+
+def _net(surface: BSplineSurface) -> Floats:
+    return homogeneous(surface.points, surface.weights)
 
 
 def _project(derived: Floats, wanted: list[tuple[int, int]]) -> Floats:
