@@ -8,7 +8,7 @@ from typing import TypeVar
 
 Part = TypeVar("Part")
 
-BLOCK = 8192
+BLOCK = 32_768
 # Below so many points two threads only wait for each other.
 THREADED = 80_000
 

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.fit.sample import spike_weights
+from usual_clay.core.fit.sample import neighbours_of, spike_weights
 from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulled, pulls_of
 from usual_clay.core.fit.system import Held, Space
 from usual_clay.core.spline.basis import collocation, even_knots
@@ -19,12 +19,20 @@ from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 # Two knots are no nearer than this share of an even step.
 LEAST_STEP = 0.15
+# Feet on the way are done when their next move is shorter than this share of the surface's size:
+# a distance is of second order in it, and then right to far less than any noise.
+NEAR = 1e-3
 # No span is halved into less than this share of the whole.
 NARROWEST = 0.004
 # Stretches along the other direction over which a span's error is told.
 STRIPES = 10
 # What quiet stretches keep, as a share of the mean need.
 QUIET = 0.05
+# A knot moves while that lowers the squared error by more than this part.
+WORTH_MOVING = 0.01
+# Points are at rest when another round lowers the squared error by less than this; so many rounds
+# are made before it is looked at whether they have sufficed.
+AT_REST, REST_ROUNDS = 0.02, 4
 # One knot in so many comes in at a time: rich surfaces grow by several.
 AT_ONCE = 10
 
@@ -134,9 +142,9 @@ class Laid:
     def on(self, attempt: Attempt) -> tuple[Laid, Attempt]:
         """Bring the points to their feet on an attempt."""
         if self.fixed:
-            return self, attempt
+            return self, self.attempt(attempt.surface)
         surface, size = attempt.surface, max(self.size)
-        feet = foot_points(surface, self.points, (self.start.u, self.start.v), 1e-4 * size)
+        feet = foot_points(surface, self.points, (self.start.u, self.start.v), NEAR * size)
         weights = spike_weights(feet.signed, self.neighbours, 1e-6 * size)
         laid = replace(self, start=Start(feet.u, feet.v, weights, surface))
         return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
@@ -147,11 +155,27 @@ class Laid:
         places = surface_points(surface, self.start.u, self.start.v)
         return self._attempt(space, surface, self.points - places)
 
+    def every(self, step: int) -> Laid:
+        """Return an even choice of the points."""
+        points = self.points[::step]
+        start, neighbours = self.start.every(step), neighbours_of(points)
+        return replace(self, points=points, start=start, neighbours=neighbours)
+
     def settled(self, space: Space, rounds: int = 2) -> tuple[Laid, Attempt]:
         """Fit a space and bring the points to their feet, a few times over."""
         laid, attempt = self.on(self.fitted(space))
         for _ in range(rounds - 1):
             laid, attempt = laid.on(laid.fitted(space))
+        return laid, attempt
+
+    def rested(self, attempt: Attempt) -> tuple[Laid, Attempt]:
+        """Bring the points on while that still lowers the squared error, a few times at most."""
+        laid = self
+        for _ in range(REST_ROUNDS):
+            now, again = laid.on(laid.fitted(attempt.space))
+            if again.square >= attempt.square * (1 - AT_REST):
+                break
+            laid, attempt = now, again
         return laid, attempt
 
 
@@ -239,30 +263,32 @@ def best_inserts(
     return (breaks[order] + breaks[order + 1]) / 2, float(missed[order[:1]].max(initial=0.0))
 
 
-def least_needed(attempt: Attempt, direction: str, kept: Floats | None = None) -> float | None:
-    """Return the inner knot whose removal changes the surface least; None where there is none.
+def least_needed(
+    attempt: Attempt, direction: str, kept: Floats | None = None, most: int = 1
+) -> Floats:
+    """Return the inner knots whose removal changes the surface least, the least needed first.
 
     Parameters
     ----------
     kept : array, optional
         Knots that stay.
+    most : int
+        So many are returned at the most.
     """
     knots = knots_of(attempt.space, direction)
     degree = len(knots) - count_of(attempt.space, direction) - 1
     inner = knots[degree + 1 : -degree - 1]
     if kept is not None:
         inner = inner[np.abs(inner[:, None] - kept).min(axis=1, initial=1.0) > 1e-9]
-    if not len(inner):
-        return None
     points = attempt.surface.points
     flat = (points if direction == "u" else points.transpose(1, 0, 2)).reshape(
         len(knots) - degree - 1, -1
     )
     moved = [removal_residual(knots, flat, float(t)) for t in inner]
-    return float(inner[int(np.argmin(moved))])
+    return inner[np.argsort(moved, kind="stable")[:most]]
 
 
-def without_knot(space: Space, direction: str, t: float) -> Space:
+def without_knot(space: Space, direction: str, t: float | np.float64) -> Space:
     """Return a space without a knot."""
     knots = knots_of(space, direction)
     return _in(space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t)))))
@@ -306,15 +332,18 @@ def exchanged(
     """Take out knots that earn least and put them in where they earn more, while that helps."""
     for direction in directions:
         for _ in range(count_of(attempt.space, direction)):
-            t = least_needed(attempt, direction, kept(direction))
-            if t is None:
+            out = least_needed(attempt, direction, kept(direction))
+            if not len(out):
                 break
-            lean = laid.fitted(without_knot(attempt.space, direction, t))
+            lean = laid.fitted(without_knot(attempt.space, direction, out[0]))
             at, _ = best_inserts(laid, lean, direction)
             if not len(at):
                 break
-            now, again = laid.on(laid.fitted(lean.with_knots(direction, at)))
-            if again.square >= attempt.square * (1 - 1e-3):
+            tried = laid.fitted(lean.with_knots(direction, at))
+            if tried.square >= attempt.square:
+                break
+            now, again = laid.on(tried)
+            if again.square >= attempt.square * (1 - WORTH_MOVING):
                 break
             laid, attempt = now, again
     return laid, attempt

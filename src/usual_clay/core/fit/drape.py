@@ -291,7 +291,7 @@ def settled(
             seed = nearer_seed(begin, sample.points, seed)
         # Of many points it is enough to know about where they have their feet, to go on.
         feet = foot_points(
-            begin, sample.points, seed, (1e-2 if step > 1 else 1e-4) * max(base.size)
+            begin, sample.points, seed, (3e-3 if step > 1 else 1e-4) * max(base.size)
         )
         weights = spike_weights(feet.signed, sample.neighbours, floor)
         # Where points have come to rest, to hold them there is the same, and sooner done.

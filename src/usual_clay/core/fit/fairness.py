@@ -19,7 +19,7 @@ from usual_clay.core.spline.surface import BSplineSurface, isocurve
 
 # The smoothest surface is looked for with so many points and control points.
 POINTS, SIDE, HALVINGS = 8_000, 24, 7
-ISOCURVES = 9
+ISOCURVES, PER_SPAN = 9, 12
 # A surface with fewer control points may bend so many times as much as that with more, and its
 # isocurves may have so many inflections more in the mean.
 RESTLESS, WIGGLES = 3.0, 1.0
@@ -145,4 +145,4 @@ def inflections_of(surface: BSplineSurface) -> float:
     """Return how often the comb changes its side along an isocurve, in the mean."""
     at = np.linspace(0.02, 0.98, ISOCURVES)
     curves = [isocurve(surface, direction, float(t)) for direction in "uv" for t in at]
-    return float(np.mean([len(comb_of(curve).inflections) for curve in curves]))
+    return float(np.mean([len(comb_of(curve, PER_SPAN).inflections) for curve in curves]))

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
-from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.arrays import Floats
 
 FrameChoice = Literal["best", "axes", "locked"]
 Sides = Literal["straight", "follow"]
@@ -62,7 +63,8 @@ def base_frame(
     FrameError
         When the points span no area seen along the normal.
     """
-    mean = normals.mean(axis=0)
+    # Sums down three short columns are slow the plain way.
+    mean = np.einsum("nk->k", normals) / len(normals)
     length = float(np.linalg.norm(mean))
     normal = mean / length if length > 1e-6 else _flattest(points)
     if choice == "locked":
@@ -75,8 +77,8 @@ def base_frame(
         axes = _right_handed(np.eye(3)[sides[0]], np.eye(3)[sides[1]], normal)
     else:
         axes = _least_rectangle(points, normal)
-    flat = points @ axes[:2].T
-    low, size = flat.min(axis=0), np.ptp(flat, axis=0)
+    flat = axes[:2] @ points.T
+    low, size = flat.min(axis=1), np.ptp(flat, axis=1)
     if size.min() <= 1e-9 * max(float(size.max()), 1e-30):
         raise FrameError("the region is a line seen along its normal: it spans no area")
     height = float((points @ axes[2]).mean())
@@ -150,8 +152,8 @@ def follow_sides(u: Floats, v: Floats) -> Floats:
         return v
     sides = np.array([np.quantile(g, [0.01, 0.99]) for g in groups if len(g) >= 4])
     at = np.clip(u, middles[known][0], middles[known][-1])
-    centre = make_smoothing_spline(middles[known], sides.mean(axis=1), lam=CALM)(at)
-    half = make_smoothing_spline(middles[known], np.ptp(sides, axis=1) / 2, lam=CALM)(at)
+    spread = np.column_stack([sides.mean(axis=1), np.ptp(sides, axis=1) / 2])
+    centre, half = make_smoothing_spline(middles[known], spread, lam=CALM)(at).T
     half = np.maximum(half, NARROWEST * float(half.max()))
     across = (v - centre) / half
     # A ragged border stands out from its smooth side: widen until it is inside, within reason.
@@ -192,7 +194,8 @@ def even_out(t: Floats, along: Floats, up: Floats) -> tuple[Floats, float]:
     return evened, float(mean.mean())
 
 
-def _places(t: Floats) -> tuple[Ints, Floats]:
+def _places(t: Floats) -> tuple[NDArray[np.uint8], Floats]:
     """Return for each parameter in [0, 1] its place, and the places' middles."""
-    place = np.clip((t * PLACES).astype(np.int64), 0, PLACES - 1)
+    # Small integers are sorted by radix, several times faster.
+    place = np.clip(t * PLACES, 0, PLACES - 1).astype(np.uint8)
     return place, (np.arange(PLACES) + 0.5) / PLACES

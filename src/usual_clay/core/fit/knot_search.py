@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import InitVar, dataclass, field
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from usual_clay.core.fit.adaptive import (
     without_knot,
 )
 from usual_clay.core.fit.base import Base, Sizes, adaptive_directions
+from usual_clay.core.fit.drape import COARSE_ROUNDS
 from usual_clay.core.fit.fairness import Calm
 from usual_clay.core.fit.system import Space
 
@@ -26,6 +27,12 @@ from usual_clay.core.fit.system import Space
 AT_NOISE = 1.05
 # All points may take so many times the control points that the choice took.
 SPARE = 1.3
+# So many of the knots that seem to be needed least are taken out for trial.
+TRIED_OUT = 2
+# The search is made on so few of the points before all of the choice have their say.
+FEW_POINTS = 2_000
+# While it has few points, a search does not go on to more control points than one for so many.
+POINTS_EACH = 8
 # What lies so far past the tolerance does not come within when its points come to rest.
 HOPELESS = 1.25
 
@@ -34,27 +41,41 @@ HOPELESS = 1.25
 class KnotSearch:
     """A search for the leanest surface with adaptive knots, on a choice of the points.
 
+    It is made on few of them first, and brought to its end on all of the choice.
+
     Attributes
     ----------
-    laid, attempt : Laid, Attempt
-        How far it has come.
+    laid : Laid
+        The points, and where they have come to.
+    space : Space
+        Of the surface that it begins with.
     ends : two int
         The most control points along u and v.
     noted : callable
         Told of each attempt; it may stop the search by raising `Cancelled`.
+    attempt : Attempt
+        How far it has come.
     met : (int, int) or None
         The counts with which the choice was within tolerance first.
     """
 
     laid: Laid
-    attempt: Attempt
+    space: InitVar[Space]
     base: Base
     settings: Sizes
     aim: Aim
     ends: tuple[int, int]
     noted: Callable[[Attempt], None]
+    attempt: Attempt = field(init=False)
     met: tuple[int, int] | None = None
+    _all: Laid | None = None
     _calm: Calm | None = None
+
+    def __post_init__(self, space: Space) -> None:
+        step = len(self.laid.points) // FEW_POINTS
+        if step > 1:
+            self._all, self.laid = self.laid, self.laid.every(step)
+        self.laid, self.attempt = self.laid.settled(space, COARSE_ROUNDS)
 
     @property
     def directions(self) -> str:
@@ -72,21 +93,64 @@ class KnotSearch:
         self.noted(attempt)
         floor = self.aim.noise_floor(self.laid.noise)
         error = self._error(attempt)
+        if self._all is not None and POINTS_EACH * np.prod(attempt.space.counts) > len(attempt.gap):
+            return True
         return error <= self.aim.tolerance or (
             self.aim.tolerance < floor and error < AT_NOISE * floor
         )
 
     def run(self) -> None:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""
+        self._find()
+        if self._all is not None:
+            laid, attempt = self._all.on(self.attempt)
+            self.laid, self.attempt = laid.on(laid.fitted(attempt.space))
+            self._all = None
+            self._find()
+
+    def _find(self) -> None:
         self._grow()
+        self._calm = self._calm or Calm.of(self.attempt.surface, self.base)
+        self._lean()
+        while self._exchange() and self._lean():
+            pass
+
+    def _lean(self) -> bool:
+        """Take knots out while the tolerance holds; tell whether any went."""
+        made = [(self.laid, self.attempt)]
+        while True:
+            if self.holds(self.attempt) and (leaner := self._leaner()) is not None:
+                made.append(leaner)
+                self.laid, self.attempt = leaner
+                self.noted(self.attempt)
+            elif self._come_to_rest():
+                made[-1] = self.laid, self.attempt
+            else:
+                break
+        # Fewer control points are not worth wiggles.
+        while (
+            len(made) > 1 and self._calm and not self._calm.allows(made[-1][1].surface, self.base)
+        ):
+            made.pop()
+        self.laid, self.attempt = made[-1]
+        return len(made) > 1
+
+    def _come_to_rest(self) -> bool:
+        """Bring the points to rest on the surface; tell whether they had some way to go."""
+        before = self.attempt
+        self.laid, self.attempt = self.laid.rested(before)
+        return self.attempt is not before
+
+    def _exchange(self) -> bool:
+        """Move knots to where they earn more; tell whether that helped."""
+        before = self.attempt
         self.laid, self.attempt = exchanged(
             self.laid, self.attempt, self.directions, self.base.kept
         )
+        if self.attempt is before:
+            return False
         self.noted(self.attempt)
-        self._calm = Calm.of(self.attempt.surface, self.base)
-        while self.holds(self.attempt) and (leaner := self._leaner()) is not None:
-            self.laid, self.attempt = leaner
-            self.noted(self.attempt)
+        return True
 
     def _grow(self) -> None:
         """Put knots in until it is enough; when it nearly is, bring the points to rest first."""
@@ -136,37 +200,37 @@ class KnotSearch:
         """Return an attempt with fewer control points that holds, if one is found."""
         total = np.prod(self.attempt.space.counts)
         for out in ("v", "u", "uu", "vv"):
-            space = self._exchanged_for(out)
-            if space is None or np.prod(space.counts) >= total:
+            tried = self._exchanged_for(out)
+            if tried is None or np.prod(tried.space.counts) >= total:
                 continue
-            tried = self.laid.fitted(space)
             if self._error(tried) > HOPELESS * self.aim.tolerance:
                 continue
             laid, attempt = self.laid.on(tried)
-            laid, attempt = laid.on(laid.fitted(space))
-            calm = self._calm is None or self._calm.allows(attempt.surface, self.base)
-            if self.holds(attempt) and calm:
+            if not self.holds(attempt):
+                laid, attempt = laid.on(laid.fitted(tried.space))
+            if self.holds(attempt):
                 return laid, attempt
         return None
 
-    def _exchanged_for(self, out: str) -> Space | None:
-        """Return the space without some knots; of two, with one more in the other direction."""
-        space = self.attempt.space
-        direction = out[0]
+    def _exchanged_for(self, out: str) -> Attempt | None:
+        """Return a fit without some knots; of two, with one more in the other direction."""
+        lean, direction = self.attempt, out[0]
         other = "v" if direction == "u" else "u"
         if not set(out + other[: len(out) - 1]) <= set(self.directions):
             return None
-        lean = self.attempt
         for _ in out:
-            t = least_needed(lean, direction, self.base.kept(direction))
             fewest = self.base.fewest(self.settings.degree)["uv".index(direction)]
-            if t is None or count_of(lean.space, direction) <= fewest:
+            if count_of(lean.space, direction) <= fewest:
                 return None
-            space = without_knot(lean.space, direction, t)
-            lean = self.laid.fitted(space)
+            # The surface alone does not tell for certain which one the points need least.
+            knots = least_needed(lean, direction, self.base.kept(direction), TRIED_OUT)
+            tried = [self.laid.fitted(without_knot(lean.space, direction, t)) for t in knots]
+            if not tried:
+                return None
+            lean = min(tried, key=lambda attempt: attempt.square)
         if len(out) > 1:
             at, _ = best_inserts(self.laid, lean, other)
-            if not len(at) or count_of(space, other) >= self.ends["uv".index(other)]:
+            if not len(at) or count_of(lean.space, other) >= self.ends["uv".index(other)]:
                 return None
-            space = lean.with_knots(other, at)
-        return space
+            lean = self.laid.fitted(lean.with_knots(other, at))
+        return lean

@@ -187,8 +187,7 @@ def _knot_search(tried: _Patches, limit: int) -> KnotSearch:
     def noted(attempt: Attempt) -> None:
         tried.note(Candidate(*attempt.space.counts, distance_levels(attempt.distances)))
 
-    laid, attempt = laid.settled(base.least)
-    return KnotSearch(laid, attempt, base, settings, tried.aim, (ends[0], ends[1]), noted)
+    return KnotSearch(laid, base.least, base, settings, tried.aim, (ends[0], ends[1]), noted)
 
 
 def _lean(tried: _Patches, best: Pair) -> Pair:

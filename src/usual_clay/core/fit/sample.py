@@ -43,9 +43,7 @@ class Sample:
     @cached_property
     def neighbours(self) -> Ints:
         """For each point its nearest others, (n, 8) or fewer."""
-        count = min(NEIGHBOURS, len(self.points) - 1) + 1
-        _, index = cKDTree(self.points).query(self.points, count, workers=2)
-        return index[:, 1:]
+        return neighbours_of(self.points)
 
     @cached_property
     def noise(self) -> float:
@@ -98,6 +96,13 @@ class Sample:
         if self.whole is not None:
             return self.whole[0].runs_round
         return self.triangles is not None and is_tube(self.points, self.triangles)
+
+
+def neighbours_of(points: Floats) -> Ints:
+    """Return for each point its nearest others, (n, 8) or fewer."""
+    count = min(NEIGHBOURS, len(points) - 1) + 1
+    _, index = cKDTree(points).query(points, count, workers=2)
+    return np.asarray(index[:, 1:])
 
 
 def _check_finite(*parts: Floats) -> None:

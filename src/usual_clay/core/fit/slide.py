@@ -18,11 +18,21 @@ from usual_clay.core.fit.system import (
     normal_equations,
     solved,
 )
-from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    runs_round,
+    surface_derivatives,
+    surface_points,
+)
 
 # Along the surface a point counts for no less than this, which keeps its parameters in order; for
 # more where borders that do not slide must go with it.
 LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
+# Within this share of the domain from an edge they are held, up to so much.
+NEAR_EDGE, HELD_THERE = 0.05, 0.1
+# Points as far off as this share of the surface's size, in the mean, do not slide; nearer ones the
+# more, as the square. So many of them tell.
+TOO_FAR, LOOKED_AT = 0.02, 2_000
 # The places of a symmetric matrix of 3 x 3 that are kept.
 PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 # A net of more control points, times those across, takes too long to solve with all coordinates
@@ -67,7 +77,8 @@ def pulls_of(
     The squared distance to a surface that bends is, near a foot, that across it and a part
     ``d / (d + r)`` of that along it, for the distance d and the radius r of the bend (Wang,
     Pottmann and Liu 2006, there for curves). A point that has its foot on an edge lies beyond
-    it, where all directions count alike.
+    it, where all directions count alike. Points near an edge are held more than others: else a
+    surface may slide away from under them, and leave them beyond it.
 
     Parameters
     ----------
@@ -80,12 +91,26 @@ def pulls_of(
         The places `PLACES` of a symmetric matrix for each point.
     """
     pulls = np.empty((6, len(u)))
+    least = max(least, _damping(surface, u, v, points))
 
     def pull(block: slice) -> None:
         _pulls(surface, u[block], v[block], points[block], least, pulls[:, block])
 
     in_blocks(len(u), pull)
     return pulls
+
+
+def _damping(surface: BSplineSurface, u: Floats, v: Floats, points: Floats) -> float:
+    """Return how much points are held along a surface, as they do not lie near it yet.
+
+    In proportion to the squared distance, as damping is for Gauss-Newton's method (Yamashita and
+    Fukushima 2001): with large ones, sliding far would look worth its while.
+    """
+    some = slice(None, None, max(1, len(u) // LOOKED_AT))
+    gap = points[some] - surface_points(surface, u[some], v[some])
+    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    far = np.sqrt(np.einsum("nk,nk->", gap, gap) / len(gap)) / (TOO_FAR * size)
+    return float(min(far, 1.0) ** 2)
 
 
 def _pulls(
@@ -107,8 +132,12 @@ def _pulls(
     curvature = np.sqrt(np.maximum(4 * mean**2 - 2 * gauss, 0.0))
     bent = np.abs(dot(points.T - place, normal)) * curvature
     along = np.maximum(bent / (1 + bent), least)
-    (u0, u1), (v0, v1) = surface.domain
-    along[(u <= u0) | (u >= u1) | (v <= v0) | (v >= v1)] = 1.0
+    for t, (low, high), round_ in zip((u, v), surface.domain, runs_round(surface), strict=True):
+        if round_:
+            continue
+        inside = np.minimum(t - low, high - t) / (high - low)
+        np.maximum(along, HELD_THERE * (1 - inside / NEAR_EDGE), out=along)
+        along[inside <= 0] = 1.0
     for k, (i, j) in enumerate(PLACES):
         out[k] = (1 - along) * normal[i] * normal[j]
     out[:3] += along

@@ -16,7 +16,7 @@ from usual_clay.core.blocks import side_by_side
 from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
 
 # So many points are worked on at a time, few enough to stay in the processor's own memory.
-BATCH = 16_384
+BATCH = 32_768
 OPEN = "the points leave some control points open: use fewer, or more smoothness"
 
 

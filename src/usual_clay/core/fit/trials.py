@@ -12,7 +12,7 @@ from usual_clay.core.fit.base import Base, DrapeSettings, lay_flat
 from usual_clay.core.fit.candidates import Candidate
 from usual_clay.core.fit.drape import COARSE_ROUNDS, evened, laid_for_knots, stiffness_of
 from usual_clay.core.fit.fairness import Calm
-from usual_clay.core.fit.knot_search import KnotSearch
+from usual_clay.core.fit.knot_search import HOPELESS, KnotSearch
 from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.progress import Progress
@@ -60,10 +60,16 @@ class Trials:
             space = self.base.start_space(self.settings.sized(nu, nv))
             # The first one starts from parameters that were never corrected.
             rounds = TRIAL_ROUNDS if self.seen else COARSE_ROUNDS
-            self._ends[nu, nv], attempt = self.laid(nu, nv).settled(space, rounds)
+            laid, attempt = self.laid(nu, nv).settled(space, rounds)
+            if 1 < self._error(attempt) / self.aim.tolerance < HOPELESS:
+                laid, attempt = laid.rested(attempt)
+            self._ends[nu, nv] = laid
             self.made[nu, nv] = evened(self._ends[nu, nv], attempt, self.base)
             self.note(attempt)
         return self.seen[nu, nv].deviation(self.aim.share)
+
+    def _error(self, attempt: Attempt) -> float:
+        return float(np.quantile(attempt.distances, self.aim.share))
 
     def note(self, attempt: Attempt) -> None:
         """Keep what a search has come to as a candidate."""
@@ -201,9 +207,9 @@ def knot_search(trials: Trials, limit: int) -> KnotSearch:
         for direction, name, fewest in zip("uv", ("nu", "nv"), trials.fewest, strict=True)
     ]
     space = base.start_space(settings.sized(counts[0], counts[1]))
-    laid, attempt = trials.laid(*counts).settled(space, COARSE_ROUNDS)
     ends = [
         max(count, most) if settings.is_adaptive(direction) else count
         for direction, count in zip("uv", counts, strict=True)
     ]
-    return KnotSearch(laid, attempt, base, settings, trials.aim, (ends[0], ends[1]), trials.note)
+    laid = trials.laid(*counts)
+    return KnotSearch(laid, space, base, settings, trials.aim, (ends[0], ends[1]), trials.note)

@@ -17,6 +17,7 @@ from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     in_pieces,
+    runs_round,
     sample_parameters,
     surface_derivatives,
     surface_grid,
@@ -87,7 +88,7 @@ def nearer_seed(
 ) -> tuple[Floats, Floats]:
     """Return seeds brought nearer to the feet, where they are off by something that varies slowly.
 
-    A choice of the points is brought to its feet; the rest moves as its neighbours among the
+    A choice of the points is brought to its feet; the rest moves as those near it among the
     parameters did in the mean.
     """
     u, v = seed
@@ -156,10 +157,8 @@ def _some_steps(
 
 def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: FootPoints) -> None:
     """Look beyond the seam of a surface that runs round into itself, in place."""
-    net = surface.points
-    ends = ((net[0], net[-1]), (net[:, 0], net[:, -1]))
-    for direction, (first, last) in enumerate(ends):
-        if np.abs(first - last).max() > step:
+    for direction, round_ in enumerate(runs_round(surface, step)):
+        if not round_:
             continue
         t = (feet.u, feet.v)[direction]
         low, high = surface.domain[direction]
@@ -195,55 +194,61 @@ def _settle(
     Returns which of them would have gone on.
     """
     step, most = stop
-    u, v = result.u[part], result.v[part]
-    best = np.full(points.shape[1], np.inf)
+    own = FootPoints(*(each[part] for each in (result.u, result.v, result.feet, result.signed)))
     going = np.arange(points.shape[1])
-    trial_u, trial_v = u.copy(), v.copy()
+    # The best place of each so far, how far it is from the point, and the next to be tried.
+    u, v = trial_u, trial_v = own.u, own.v
+    best = np.full(len(going), np.inf)
     for _ in range(most):
         derived = surface_derivatives(surface, trial_u, trial_v, 2)
-        gap = derived[0] - points[:, going]
-        distance = np.einsum("in,in->n", gap, gap)
-        better = distance <= best[going] * (1 + 1e-14)
-        best[going[better]] = distance[better]
+        gap = derived[0] - points
+        distance = _dot(gap, gap)
+        better = distance <= best * (1 + 1e-14)
         du, dv, move = _newton_step(surface, derived, gap, trial_u, trial_v)
         done = better & (move <= step)
+        next_u, next_v = trial_u + du, trial_v + dv
+        if done.all():
+            _write_feet(derived, gap, (du, dv), own, going)
+            own.u[going], own.v[going] = next_u, next_v
+            return going[:0]
         if done.any():
             # The last, tiny step needs no new evaluation: its error is of second order.
-            _write_feet(derived, gap, (du, dv), done, result, part, going)
+            at = np.flatnonzero(done)
+            some = derived[:3].take(at, axis=2), gap.take(at, axis=1), (du.take(at), dv.take(at))
+            _write_feet(*some, own, going.take(at))
+            own.u[going.take(at)], own.v[going.take(at)] = next_u.take(at), next_v.take(at)
         # A step that led away is halved back towards the best parameters so far.
-        u_old, v_old = u[going], v[going]
-        u[going[better]] = np.where(done, trial_u + du, trial_u)[better]
-        v[going[better]] = np.where(done, trial_v + dv, trial_v)[better]
-        trial_u = np.where(better, trial_u + du, (trial_u + u_old) / 2)[~done]
-        trial_v = np.where(better, trial_v + dv, (trial_v + v_old) / 2)[~done]
-        going = going[~done]
-        if not len(going):
-            return going
-    derived = surface_derivatives(surface, u[going], v[going], 1)
+        next_u = np.where(better, next_u, (trial_u + u) / 2)
+        next_v = np.where(better, next_v, (trial_v + v) / 2)
+        u, v = np.where(better, trial_u, u), np.where(better, trial_v, v)
+        best = np.where(better, distance, best)
+        left = np.flatnonzero(~done)
+        u, v, best, trial_u, trial_v = (each.take(left) for each in (u, v, best, next_u, next_v))
+        going = going.take(left)
+        points = points.take(left, axis=1)
+    derived = surface_derivatives(surface, u, v, 1)
     still = np.zeros(len(going))
-    everywhere = np.ones(len(going), dtype=bool)
-    gap = derived[0] - points[:, going]
-    _write_feet(derived, gap, (still, still), everywhere, result, part, going)
+    _write_feet(derived, derived[0] - points, (still, still), own, going)
+    own.u[going], own.v[going] = u, v
     return going
 
 
+def _dot(a: Floats, b: Floats) -> Floats:
+    return np.einsum("in,in->n", a, b)
+
+
 def _write_feet(
-    derived: Floats,
-    gap: Floats,
-    move: tuple[Floats, Floats],
-    which: Bools,
-    result: FootPoints,
-    part: slice,
-    going: Ints,
+    derived: Floats, gap: Floats, move: tuple[Floats, Floats], own: FootPoints, index: Ints
 ) -> None:
     """Store feet and signed distances, moved to first order by `move` in u and v."""
-    place, su, sv = derived[0][:, which], derived[1][:, which], derived[2][:, which]
-    shift = su * move[0][which] + sv * move[1][which]
-    gap = gap[:, which] + shift
-    index = going[which]
-    result.feet[part][index] = (place + shift).T
-    side = -np.einsum("in,in->n", np.cross(su, sv, axis=0), gap)
-    result.signed[part][index] = np.copysign(np.sqrt(np.einsum("in,in->n", gap, gap)), side)
+    place, su, sv = derived[:3]
+    shift = su * move[0] + sv * move[1]
+    gap = gap + shift
+    own.feet[index] = (place + shift).T
+    # Which side the point is on: the sign of the volume that the tangents and the gap span.
+    (ax, ay, az), (bx, by, bz), (gx, gy, gz) = su, sv, gap
+    side = gx * (az * by - ay * bz) + gy * (ax * bz - az * bx) + gz * (ay * bx - ax * by)
+    own.signed[index] = np.copysign(np.sqrt(_dot(gap, gap)), side)
 
 
 def _newton_step(
@@ -251,13 +256,9 @@ def _newton_step(
 ) -> tuple[Floats, Floats, Floats]:
     """Return the step in u and v, held to the domain, and its length in mm."""
     _, su, sv, suu, suv, svv = derived
-
-    def dot(a: Floats, b: Floats) -> Floats:
-        return np.einsum("in,in->n", a, b)
-
-    a, b, c = dot(su, su), dot(su, sv), dot(sv, sv)
-    gu, gv = dot(gap, su), dot(gap, sv)
-    huu, huv, hvv = a + dot(gap, suu), b + dot(gap, suv), c + dot(gap, svv)
+    a, b, c = _dot(su, su), _dot(su, sv), _dot(sv, sv)
+    gu, gv = _dot(gap, su), _dot(gap, sv)
+    huu, huv, hvv = a + _dot(gap, suu), b + _dot(gap, suv), c + _dot(gap, svv)
     full = (huu > 0.1 * a) & (hvv > 0.1 * c) & (huu * hvv - huv**2 > 0.05 * a * c)
     huu, huv, hvv = np.where(full, huu, a), np.where(full, huv, b), np.where(full, hvv, c)
     tiny = 1e-30 + 1e-14 * (a + c)

@@ -67,6 +67,14 @@ class BSplineSurface:
         return (float(u[0]), float(u[-1])), (float(v[0]), float(v[-1]))
 
 
+def runs_round(surface: BSplineSurface, within: float = 1e-6) -> tuple[bool, bool]:
+    """Tell for u and v whether the first and last control points lie within mm of each other."""
+    net = surface.points
+    ends = ((net[0], net[-1]), (net[:, 0], net[:, -1]))
+    in_u, in_v = (bool(np.abs(first - last).max() <= within) for first, last in ends)
+    return in_u, in_v
+
+
 def surface_derivatives(
     surface: BSplineSurface, u: ArrayLike, v: ArrayLike, order: int = 0
 ) -> Floats:
