@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import InitVar, dataclass, field
+from itertools import chain
 
 import numpy as np
 
@@ -27,6 +28,9 @@ from usual_clay.core.fit.system import Space
 AT_NOISE = 1.05
 # All points may take so many times the control points that the choice took.
 SPARE = 1.3
+# Two knots less in one direction are not made up for by one more in the other where one less lies
+# so far past the tolerance.
+WORST_TRADED = 2.0
 # So many of the knots that seem to be needed least are taken out for trial.
 TRIED_OUT = 2
 # The search is made on so few of the points before all of the choice have their say.
@@ -70,6 +74,8 @@ class KnotSearch:
     met: tuple[int, int] | None = None
     _all: Laid | None = None
     _calm: Calm | None = None
+    # Whether every knot is needed by far, so that it makes no difference where points rest.
+    _worn: bool = False
 
     def __post_init__(self, space: Space) -> None:
         step = len(self.laid.points) // FEW_POINTS
@@ -123,10 +129,11 @@ class KnotSearch:
                 made.append(leaner)
                 self.laid, self.attempt = leaner
                 self.noted(self.attempt)
-            elif self._come_to_rest():
-                made[-1] = self.laid, self.attempt
             else:
-                break
+                rested = self._come_to_rest()
+                made[-1] = self.laid, self.attempt
+                if self._worn or not rested:
+                    break
         # Fewer control points are not worth wiggles.
         while (
             len(made) > 1 and self._calm and not self._calm.allows(made[-1][1].surface, self.base)
@@ -198,9 +205,13 @@ class KnotSearch:
 
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""
+        without = {direction: self._without(direction, self.attempt) for direction in "vu"}
+        self._worn = all(
+            lean is None or self._error(lean) > WORST_TRADED * self.aim.tolerance
+            for lean in without.values()
+        )
         total = np.prod(self.attempt.space.counts)
-        for out in ("v", "u", "uu", "vv"):
-            tried = self._exchanged_for(out)
+        for tried in chain(without.values(), (self._traded(d, without[d]) for d in "uv")):
             if tried is None or np.prod(tried.space.counts) >= total:
                 continue
             if self._error(tried) > HOPELESS * self.aim.tolerance:
@@ -212,25 +223,28 @@ class KnotSearch:
                 return laid, attempt
         return None
 
-    def _exchanged_for(self, out: str) -> Attempt | None:
-        """Return a fit without some knots; of two, with one more in the other direction."""
-        lean, direction = self.attempt, out[0]
-        other = "v" if direction == "u" else "u"
-        if not set(out + other[: len(out) - 1]) <= set(self.directions):
+    def _without(self, direction: str, attempt: Attempt) -> Attempt | None:
+        """Return a fit with one knot less in a direction, if there may be one less."""
+        fewest = self.base.fewest(self.settings.degree)["uv".index(direction)]
+        if direction not in self.directions or count_of(attempt.space, direction) <= fewest:
             return None
-        for _ in out:
-            fewest = self.base.fewest(self.settings.degree)["uv".index(direction)]
-            if count_of(lean.space, direction) <= fewest:
-                return None
-            # The surface alone does not tell for certain which one the points need least.
-            knots = least_needed(lean, direction, self.base.kept(direction), TRIED_OUT)
-            tried = [self.laid.fitted(without_knot(lean.space, direction, t)) for t in knots]
-            if not tried:
-                return None
-            lean = min(tried, key=lambda attempt: attempt.square)
-        if len(out) > 1:
-            at, _ = best_inserts(self.laid, lean, other)
-            if not len(at) or count_of(lean.space, other) >= self.ends["uv".index(other)]:
-                return None
-            lean = self.laid.fitted(lean.with_knots(other, at))
-        return lean
+        # The surface alone does not tell for certain which one the points need least.
+        knots = least_needed(attempt, direction, self.base.kept(direction), TRIED_OUT)
+        tried = (self.laid.fitted(without_knot(attempt.space, direction, t)) for t in knots)
+        return min(tried, key=lambda lean: lean.square, default=None)
+
+    def _traded(self, direction: str, lean: Attempt | None) -> Attempt | None:
+        """Return a fit with two knots less in a direction, and one more in the other.
+
+        Not where one knot less does harm enough already.
+        """
+        other = "v" if direction == "u" else "u"
+        if lean is None or other not in self.directions:
+            return None
+        if self._error(lean) > WORST_TRADED * self.aim.tolerance:
+            return None
+        lean = self._without(direction, lean)
+        if lean is None or count_of(lean.space, other) >= self.ends["uv".index(other)]:
+            return None
+        at, _ = best_inserts(self.laid, lean, other)
+        return self.laid.fitted(lean.with_knots(other, at)) if len(at) else None

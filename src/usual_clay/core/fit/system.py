@@ -342,26 +342,22 @@ def _energy_band(
     length_u, length_v = size
     in_u = [gram(space.knots_u, p, k) * length_u ** (1 - 2 * k) for k in range(3)]
     in_v = [gram(space.knots_v, q, k) * length_v ** (1 - 2 * k) for k in range(3)]
+    steps_u, steps_v = np.arange(p + 1), np.arange(-q, q + 1)
+    # The entries that couple (i, j) with (i + du, j + dv), for all of them at once.
+    parts = sum(
+        factor
+        * np.einsum("ai,bj->abij", _diagonals(in_u[k], steps_u), _diagonals(in_v[2 - k], steps_v))
+        for k, factor in ((2, 1.0), (1, 2.0), (0, 1.0))
+    )
+    rows = steps_u[:, None] * nv + steps_v
     band = np.zeros((p * nv + q + 1, nu * nv))
-    for du in range(p + 1):
-        for dv in range(-q, q + 1):
-            row = du * nv + dv
-            if row < 0:
-                continue
-            # The entry that couples (i, j) with (i + du, j + dv), for all i and j at once.
-            parts = (
-                factor * np.outer(_diagonal(in_u[k], du), _diagonal(in_v[2 - k], dv))
-                for k, factor in ((2, 1.0), (1, 2.0), (0, 1.0))
-            )
-            band[row] += sum(parts).ravel()  # type: ignore[union-attr]
+    np.add.at(band, rows[rows >= 0], np.reshape(parts, (p + 1, 2 * q + 1, -1))[rows >= 0])
     return frozen(band)
 
 
-def _diagonal(matrix: Floats, offset: int) -> Floats:
-    """Return ``matrix[i + offset, i]`` for every i, zero where that lies outside."""
+def _diagonals(matrix: Floats, offsets: Ints) -> Floats:
+    """Return ``matrix[i + offset, i]`` for every offset and i, zero where that lies outside."""
     count = len(matrix)
-    result = np.zeros(count)
-    values = np.diagonal(matrix, -offset)
-    start = max(0, -offset)
-    result[start : start + len(values)] = values
-    return result
+    row = offsets[:, None] + np.arange(count)
+    values = matrix[row.clip(0, count - 1), np.arange(count)]
+    return np.where((row >= 0) & (row < count), values, 0.0)
