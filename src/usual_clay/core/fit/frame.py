@@ -102,7 +102,7 @@ def _least_rectangle(points: Floats, normal: Floats) -> Floats:
     first = np.cross(helper, normal)
     first /= np.linalg.norm(first)
     second = np.cross(normal, first)
-    flat = points @ np.stack([first, second]).T
+    flat = _outermost(points @ np.stack([first, second]).T)
     try:
         hull = flat[ConvexHull(flat).vertices]
     except (QhullError, ValueError):
@@ -118,6 +118,24 @@ def _least_rectangle(points: Floats, normal: Floats) -> Floats:
     # Of the two ways along the rectangle, take the one nearest to a rising world axis.
     u = u if u[np.argmax(np.abs(u))] > 0 else -u
     return np.stack([u, np.cross(normal, u), normal])
+
+
+def _outermost(flat: Floats) -> Floats:
+    """Return those of many points that may be corners of their hull.
+
+    What lies within a polygon of some of the points cannot be (Akl and Toussaint 1978).
+    """
+    angles = np.arange(16) * (np.pi / 8)
+    ways = np.stack([np.cos(angles), np.sin(angles)], axis=1)
+    corners = flat[np.argmax(ways @ flat.T, axis=1)]
+    edges = np.roll(corners, -1, axis=0) - corners
+    out = np.stack([edges[:, 1], -edges[:, 0]], axis=1)
+    # A corner that is the farthest two ways makes an edge without length, which tells nothing.
+    out = out[np.any(edges != 0, axis=1)]
+    reach = (out @ corners.T).max(axis=1)
+    if len(out) < 3:
+        return flat
+    return flat[np.any(out @ flat.T >= reach[:, None] - 1e-9 * np.abs(reach[:, None]), axis=0)]
 
 
 # Sides and stretch are read off at so many places along the region, and run calmly between.

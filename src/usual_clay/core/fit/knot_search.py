@@ -129,11 +129,10 @@ class KnotSearch:
                 made.append(leaner)
                 self.laid, self.attempt = leaner
                 self.noted(self.attempt)
-            else:
-                rested = self._come_to_rest()
+            elif not (self._worn and self._all) and self._come_to_rest():
                 made[-1] = self.laid, self.attempt
-                if self._worn or not rested:
-                    break
+            else:
+                break
         # Fewer control points are not worth wiggles.
         while (
             len(made) > 1 and self._calm and not self._calm.allows(made[-1][1].surface, self.base)

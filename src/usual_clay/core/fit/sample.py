@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+from usual_clay.core.blocks import in_blocks
 from usual_clay.core.fit.system import FitError
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 
@@ -175,7 +176,12 @@ def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
     """
     if neighbours.shape[1] < 3:
         return np.ones(len(signed))
-    lone = signed - np.median(signed[neighbours], axis=1)
+    lone = np.empty(len(signed))
+
+    def alone(part: slice) -> None:
+        lone[part] = signed[part] - np.median(signed.take(neighbours[part]), axis=1)
+
+    in_blocks(len(signed), alone)
     scale = max(1.4826 * float(np.median(np.abs(lone))), floor)
     inside: Bools = np.abs(lone) < 6 * scale
     return np.where(inside, (1 - (lone / (6 * scale)) ** 2) ** 2, 0.0)
