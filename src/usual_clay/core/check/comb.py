@@ -55,16 +55,9 @@ def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     share = (np.arange(per_span) + 0.5) / per_span
     t = (breaks[:-1, None] + np.diff(breaks)[:, None] * share).ravel()
     points, first, second = curve_derivatives(curve, t, 2)
-    speed = np.maximum(np.einsum("nk,nk->n", first, first), 1e-300)
-    along = np.einsum("nk,nk->n", first, second) / speed
-    curvature = (second - along[:, None] * first) / speed[:, None]
-    turn = np.cross(first, curvature) / np.sqrt(speed)[:, None]
-    normal = np.linalg.svd(turn, full_matrices=False)[2][0]
-    signed = turn @ normal
-    if signed.sum() < 0:
-        normal, signed = -normal, -signed
+    curvature, normal, signed = bends(first, second)
     size = np.linalg.norm(curvature, axis=1)
-    inflections = points[_sign_changes(signed, FLAT * float(size.max(initial=0.0)))]
+    inflections = points[sign_changes(signed, FLAT * float(size.max(initial=0.0)))]
     greatest = float(size.max(initial=0.0))
     return Comb(
         t, points, curvature, signed, normal, inflections,
@@ -73,8 +66,34 @@ def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     )  # fmt: skip
 
 
-def _sign_changes(signed: Floats, flat: float) -> Ints:
-    """Return where the bend changes its side, flat stretches passed over."""
+def bends(first: Floats, second: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return how curves bend, from their derivatives at places along each.
+
+    Parameters
+    ----------
+    first, second : (..., n, 3) arrays
+
+    Returns
+    -------
+    curvature : (..., n, 3) array
+        The curvature vectors, 1/mm.
+    normal : (..., 3) array
+        Of the plane in which each curve bends most.
+    signed : (..., n) array
+        The curvature with the side of the bend, seen along the normal, as sign.
+    """
+    speed = np.maximum((first * first).sum(axis=-1, keepdims=True), 1e-300)
+    along = (first * second).sum(axis=-1, keepdims=True) / speed
+    curvature = (second - along * first) / speed
+    turn = np.cross(first, curvature) / np.sqrt(speed)
+    normal = np.linalg.svd(turn, full_matrices=False)[2][..., 0, :]
+    signed = (turn @ normal[..., None])[..., 0]
+    side = np.where(signed.sum(axis=-1, keepdims=True) < 0, -1.0, 1.0)
+    return curvature, normal * side, signed * side
+
+
+def sign_changes(signed: Floats, flat: float) -> Ints:
+    """Return where a bend changes its side, flat stretches passed over."""
     told = np.flatnonzero(np.abs(signed) > flat)
     change = np.flatnonzero(np.diff(np.sign(signed[told])) != 0)
     return (told[change] + told[change + 1]) // 2

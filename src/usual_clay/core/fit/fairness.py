@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.comb import comb_of
+from usual_clay.core.check.comb import FLAT, bends, sign_changes
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
 from usual_clay.core.fit.base import Base, Sizes
 from usual_clay.core.fit.drape import fit_once, stiffness_of
@@ -15,7 +15,7 @@ from usual_clay.core.fit.sample import Sample
 from usual_clay.core.fit.slide import Start
 from usual_clay.core.fit.system import Space
 from usual_clay.core.spline.basis import even_knots, gram
-from usual_clay.core.spline.surface import BSplineSurface, isocurve
+from usual_clay.core.spline.surface import BSplineSurface, sample_parameters, surface_derivatives
 
 # The smoothest surface is looked for with so many points and control points.
 POINTS, SIDE, HALVINGS = 8_000, 24, 7
@@ -143,6 +143,16 @@ def _smoothest(sample: Sample, base: Base, settings: Sizes, wanted: float, aim: 
 
 def inflections_of(surface: BSplineSurface) -> float:
     """Return how often the comb changes its side along an isocurve, in the mean."""
-    at = np.linspace(0.02, 0.98, ISOCURVES)
-    curves = [isocurve(surface, direction, float(t)) for direction in "uv" for t in at]
-    return float(np.mean([len(comb_of(curve, PER_SPAN).inflections) for curve in curves]))
+    across = np.linspace(0.02, 0.98, ISOCURVES)
+    found = []
+    for direction, knots in (("u", surface.knots_u), ("v", surface.knots_v)):
+        along = sample_parameters(knots, PER_SPAN)
+        at, t = (part.ravel() for part in np.meshgrid(across, along, indexing="ij"))
+        u, v = (t, at) if direction == "u" else (at, t)
+        _, su, sv, suu, _, svv = surface_derivatives(surface, u, v, 2)
+        first, second = (su, suu) if direction == "u" else (sv, svv)
+        shape = (ISOCURVES, len(along), 3)
+        curvature, _, signed = bends(first.T.reshape(shape), second.T.reshape(shape))
+        flat = FLAT * np.linalg.norm(curvature, axis=2).max(axis=1)
+        found += [len(sign_changes(*curve)) for curve in zip(signed, flat, strict=True)]
+    return float(np.mean(found))
