@@ -32,7 +32,7 @@ LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
 NEAR_EDGE, HELD_THERE = 0.05, 0.1
 # Points as far off as this share of the surface's size, in the mean, do not slide; nearer ones the
 # more, as the square. So many of them tell.
-TOO_FAR, LOOKED_AT = 0.02, 2_000
+TOO_FAR, LOOKED_AT = 0.02, 500
 # The places of a symmetric matrix of 3 x 3 that are kept.
 PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 # A net of more control points, times those across, takes too long to solve with all coordinates

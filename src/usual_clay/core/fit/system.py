@@ -280,31 +280,43 @@ def _batches(cuts: Ints) -> Iterator[tuple[int, int]]:
 
 def _assemble(space: Space, squares: Floats) -> Floats:
     """Add each span's products into lower bands, one for each along the third axis."""
-    p, q = space.degree_u, space.degree_v
     nu, nv = space.counts
-    pair_u, pair_v = _pair_index(p), _pair_index(q)
-    a, a2, b, b2 = np.meshgrid(*map(np.arange, (p + 1, p + 1, q + 1, q + 1)), indexing="ij")
-    below = (a2 - a) * nv + (b2 - b)
-    kept = below >= 0
-    column = _cell_corners(space)[:, None] + (a * nv + b)[kept]
-    index = below[kept] * (nu * nv) + column
-    width = p * nv + q + 1
-    places = index.ravel()
-    pairs = (pair_u[a, a2], pair_v[b, b2])
+    width = space.degree_u * nv + space.degree_v + 1
+    places, in_u, in_v = _band_places(space.degree_u, space.degree_v, nu, nv)
     bands = [
-        np.bincount(places, part[:, pairs[0][kept], pairs[1][kept]].ravel(), width * nu * nv)
+        np.bincount(places, part[:, in_u, in_v].ravel(), width * nu * nv)
         for part in np.moveaxis(squares, 2, 0)
     ]
     return np.asarray(bands, dtype=np.float64).reshape(-1, width, nu * nv)
 
 
+# A search asks for the same sizes many times over: the last few are kept.
+@lru_cache(maxsize=8)
+def _band_places(p: int, q: int, nu: int, nv: int) -> tuple[Ints, Ints, Ints]:
+    """Return where the spans' products go in a lower band, and which pairs of functions go there.
+
+    The places are span by span, the pairs the same for each span.
+    """
+    a, a2, b, b2 = np.meshgrid(*map(np.arange, (p + 1, p + 1, q + 1, q + 1)), indexing="ij")
+    below = (a2 - a) * nv + (b2 - b)
+    kept = below >= 0
+    column = _cell_corners(p, q, nu, nv)[:, None] + (a * nv + b)[kept]
+    places = (below[kept] * (nu * nv) + column).ravel()
+    return places, _pair_index(p)[a, a2][kept], _pair_index(q)[b, b2][kept]
+
+
 def _assemble_right(space: Space, sides: Floats) -> Floats:
     """Add each span's loads into the right-hand side."""
     nu, nv = space.counts
-    a, b = np.meshgrid(np.arange(space.degree_u + 1), np.arange(space.degree_v + 1), indexing="ij")
-    rows = (_cell_corners(space)[:, None, None] + a * nv + b).ravel()
+    rows = _right_places(space.degree_u, space.degree_v, nu, nv)
     columns = [np.bincount(rows, side.ravel(), nu * nv) for side in np.moveaxis(sides, 2, 0)]
     return np.asarray(np.stack(columns, axis=1), dtype=np.float64)
+
+
+@lru_cache(maxsize=8)
+def _right_places(p: int, q: int, nu: int, nv: int) -> Ints:
+    a, b = np.meshgrid(np.arange(p + 1), np.arange(q + 1), indexing="ij")
+    return np.asarray((_cell_corners(p, q, nu, nv)[:, None, None] + a * nv + b).ravel())
 
 
 def _pair_index(degree: int) -> Ints:
@@ -315,11 +327,8 @@ def _pair_index(degree: int) -> Ints:
     return index
 
 
-def _cell_corners(space: Space) -> Ints:
-    nu, nv = space.counts
-    i, j = np.meshgrid(
-        np.arange(nu - space.degree_u), np.arange(nv - space.degree_v), indexing="ij"
-    )
+def _cell_corners(p: int, q: int, nu: int, nv: int) -> Ints:
+    i, j = np.meshgrid(np.arange(nu - p), np.arange(nv - q), indexing="ij")
     return (i * nv + j).ravel()
 
 
