@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -12,11 +11,9 @@ from scipy.sparse import csc_array, dia_array, diags_array, eye_array, kron
 from scipy.sparse.linalg import splu
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
-from usual_clay.core.blocks import side_by_side
+from usual_clay.core.blocks import in_blocks
 from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
 
-# So many points are worked on at a time, few enough to stay in the processor's own memory.
-BATCH = 32_768
 OPEN = "the points leave some control points open: use fewer, or more smoothness"
 
 
@@ -247,9 +244,11 @@ def normal_equations(
     squares = np.zeros((cells, len(iu), many * len(iv)))
     sides = np.zeros((cells, (p + 1) * depth, q + 1))
 
-    def add(batch: tuple[int, int]) -> None:
-        first, last = batch
-        some = order[cuts[first] : cuts[last]]
+    # What a block adds to the span that it begins within, added up in the end in one order.
+    begun: dict[int, tuple[int, Floats, Floats]] = {}
+
+    def add(block: slice) -> None:
+        some = order[block]
         (along,) = basis_functions(space.knots_u, p, u.take(some))[1]
         (weighted,) = basis_functions(space.knots_v, q, v.take(some))[1]
         pairs_u, pairs_v = along[iu] * along[ju], weighted[iv] * weighted[jv]
@@ -260,22 +259,23 @@ def normal_equations(
         if pulls is not None:
             pairs_v = (pulls.take(some, axis=1)[:, None] * pairs_v).reshape(-1, len(some))
         loads = (along[:, None] * points.take(some, axis=0).T).reshape(-1, len(some))
-        for k in first + np.flatnonzero(np.diff(cuts[first : last + 1])):
-            part = slice(cuts[k] - cuts[first], cuts[k + 1] - cuts[first])
-            np.dot(pairs_u[:, part], pairs_v[:, part].T, out=squares[k])
-            np.dot(loads[:, part], weighted[:, part].T, out=sides[k])
+        bounds = np.clip(cuts, block.start, block.stop) - block.start
+        for k in np.flatnonzero(np.diff(bounds)).tolist():
+            part = slice(bounds[k], bounds[k + 1])
+            square, side = squares[k], sides[k]
+            if cuts[k] < block.start:
+                square, side = np.empty_like(square), np.empty_like(side)
+                begun[block.start] = k, square, side
+            np.dot(pairs_u[:, part], pairs_v[:, part].T, out=square)
+            np.dot(loads[:, part], weighted[:, part].T, out=side)
 
-    side_by_side(_batches(cuts), add, len(u))
+    in_blocks(len(u), add)
+    for _, (k, square, side) in sorted(begun.items()):
+        squares[k] += square
+        sides[k] += side
     bands = _assemble(space, squares.reshape(cells, len(iu), many, len(iv)))
     right = _assemble_right(space, sides.reshape(cells, p + 1, depth, q + 1))
     return (bands[0] if pulls is None else bands), right
-
-
-def _batches(cuts: Ints) -> Iterator[tuple[int, int]]:
-    """Yield ranges of spans that hold about as many points as are worked on at a time."""
-    wanted = np.arange(0, cuts[-1], BATCH)
-    starts = np.unique(np.searchsorted(cuts, wanted, side="right") - 1)
-    yield from zip(starts.tolist(), [*starts[1:].tolist(), len(cuts) - 1], strict=True)
 
 
 def _assemble(space: Space, squares: Floats) -> Floats:
