@@ -74,7 +74,7 @@ class KnotSearch:
     met: tuple[int, int] | None = None
     _all: Laid | None = None
     _calm: Calm | None = None
-    # Whether every knot is needed by far, so that it makes no difference where points rest.
+    # Whether every knot is needed by far, so that none goes, wherever points rest and others are.
     _worn: bool = False
 
     def __post_init__(self, space: Space) -> None:
@@ -115,10 +115,11 @@ class KnotSearch:
             self._find()
 
     def _find(self) -> None:
+        self._worn = False
         self._grow()
         self._calm = self._calm or Calm.of(self.attempt.surface, self.base)
         self._lean()
-        while self._exchange() and self._lean():
+        while not self._worn and self._exchange() and self._lean():
             pass
 
     def _lean(self) -> bool:

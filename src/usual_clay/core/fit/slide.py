@@ -205,9 +205,9 @@ def fit_sliding(
     band = np.zeros((3 * width, 3 * count))
     for k, (i, j) in enumerate(PLACES):
         # Unknowns lie coordinate by coordinate within each control point.
-        for row, column in {(i, j), (j, i)}:
-            below = 3 * np.arange(width) + row - column
-            band[below[below >= 0], column::3] = bands[k][below >= 0]
+        band[j - i :: 3, i::3] = bands[k]
+        if i != j:
+            band[3 + i - j :: 3, j::3][: width - 1] = bands[k, 1:]
     side = (right / total).reshape(-1, 1)
     if held is not None:
         hold(band, side, Held(np.repeat(held.which.ravel(), 3), held.points.reshape(-1)))

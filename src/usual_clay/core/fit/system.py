@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
+from scipy.linalg import LinAlgError, solveh_banded
 from scipy.sparse import csc_array, dia_array, diags_array, eye_array, kron
 from scipy.sparse.linalg import splu
 
@@ -146,10 +146,12 @@ def solved(space: Space, band: Floats, right: Floats, depth: int = 1) -> Floats:
     if space.closed:
         return _closed_solution(space, band, right, depth)
     try:
-        factor = cholesky_banded(band, lower=True, overwrite_ab=True, check_finite=False)
+        made = solveh_banded(
+            band, right, overwrite_ab=True, overwrite_b=True, lower=True, check_finite=False
+        )
     except LinAlgError:
         raise FitError(OPEN) from None
-    return np.asarray(cho_solve_banded((factor, True), right, overwrite_b=True, check_finite=False))
+    return np.asarray(made)
 
 
 def seamless(knots: Floats, degree: int) -> Floats:
