@@ -27,7 +27,7 @@ STEPS = 25
 # After so many steps, what has not come to rest is gathered anew.
 FIRST = 5
 # Seeds are brought nearer by so many points, on a grid of so many cells each way.
-SCOUTS, CELLS = 8_000, 40
+SCOUTS, CELLS = 8_000, 80
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,15 +97,24 @@ def nearer_seed(
     some = foot_points(surface, points[::step], (u[::step], v[::step]), 1e-3 * size)
     cell = (u * CELLS).astype(np.int64).clip(0, CELLS - 1) * CELLS
     cell += (v * CELLS).astype(np.int64).clip(0, CELLS - 1)
-    count = np.bincount(cell[::step], minlength=CELLS**2)
-    moved = []
-    for old, new in ((u, some.u), (v, some.v)):
-        by = new - old[::step]
-        # Over a seam is no long way.
-        by[np.abs(by) > 0.5] = 0.0
-        mean = np.bincount(cell[::step], by, CELLS**2) / np.maximum(count, 1)
-        moved.append(np.clip(old + mean[cell], 0.0, 1.0))
-    return moved[0], moved[1]
+    by = np.stack([some.u - u[::step], some.v - v[::step]])
+    # Over a seam is no long way.
+    by[np.abs(by) > 0.5] = 0.0
+    count, *sums = (_about(cell[::step], values) for values in (np.ones(by.shape[1]), *by))
+    moved_u, moved_v = (
+        np.clip(old + (total / np.maximum(count, 1e-9)).take(cell), 0.0, 1.0)
+        for old, total in zip(seed, sums, strict=True)
+    )
+    return moved_u, moved_v
+
+
+def _about(cell: Ints, values: Floats) -> Floats:
+    """Return for each cell of a grid the mean of the sums in it and the eight about it."""
+    # Slow to import, and not needed to show a finished job.
+    from scipy.ndimage import uniform_filter
+
+    total = np.bincount(cell, values, CELLS**2).reshape(CELLS, CELLS)
+    return np.asarray(uniform_filter(total, 3, mode="constant")).ravel()
 
 
 def _settled_feet(
