@@ -11,7 +11,14 @@ from scipy.interpolate import BSpline, RectBivariateSpline
 from usual_clay.core.spline.basis import SplineError, even_knots, gram
 from usual_clay.core.spline.closest import curve_foot_points, foot_points, nearer_seed
 from usual_clay.core.spline.curve import BSplineCurve, curve_box, curve_derivatives, curve_points
-from usual_clay.core.spline.knots import insert_knot, raise_degree, remove_knot, reverse, split
+from usual_clay.core.spline.knots import (
+    insert_knot,
+    raise_degree,
+    removal_residuals,
+    remove_knot,
+    reverse,
+    split,
+)
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     isocurve,
@@ -68,15 +75,20 @@ def test_rational_circle_is_round() -> None:
     assert np.allclose(bend, 1 / 7.0, atol=1e-10)
 
 
-def test_surface_equals_scipy() -> None:
+@pytest.mark.parametrize("count", [1, 7, 500, 40_000])
+def test_surface_equals_scipy(count: int) -> None:
     rng = np.random.default_rng(3)
     x, y = np.linspace(0, 1, 14), np.linspace(0, 1, 11)
     theirs = RectBivariateSpline(x, y, rng.normal(size=(14, 11)))
     ku, kv = theirs.get_knots()
     height = theirs.get_coeffs().reshape(len(ku) - 4, len(kv) - 4)
     surface = BSplineSurface(ku, kv, np.stack([height * 0, height, height * 2], axis=-1))
-    u, v = rng.random((2, 500))
+    u, v = rng.random((2, count))
+    u[-1], v[0] = 1.0, 0.0
     ours = surface_derivatives(surface, u, v, 2)
+    # A knot that is there several times makes spans without width, where no point lies.
+    doubled = insert_knot(insert_knot(surface, ku[6], 2), kv[5], 1, "v")
+    assert np.allclose(surface_derivatives(doubled, u, v, 2), ours, atol=1e-8)
     for index, (du, dv) in enumerate([(0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2)]):
         expected = theirs.ev(u, v, dx=du, dy=dv)
         assert np.allclose(ours[index, 1], expected, atol=1e-9 * (1 + np.abs(expected).max()))
@@ -129,6 +141,16 @@ def test_removing_a_knot_states_the_error_it_makes() -> None:
     assert moved.max() == pytest.approx(error, rel=0.02)
     with pytest.raises(SplineError, match=r"no inner knot at 0\.4"):
         remove_knot(curve, 0.4)
+    # A knot that was only inserted is told from those that the shape needs, by its equations.
+    finer = insert_knot(insert_knot(curve, 0.45), 1 / 3)
+    needed = removal_residuals(finer.knots, finer.points)
+    assert (needed < 1e-12).tolist() == [True, True, True, False]
+    fewer = np.delete(finer.knots, 7)
+    rows = np.eye(len(finer.points) - 1)[:, :, None] * [1.0, 0, 0]
+    inserted = [insert_knot(BSplineCurve(fewer, row), 2 / 3).points[:, 0] for row in rows]
+    left = np.linalg.lstsq(np.transpose(inserted), finer.points, rcond=None)[0]
+    misses = np.linalg.norm(np.transpose(inserted) @ left - finer.points, axis=1)
+    assert needed[3] == pytest.approx(misses.max())
 
 
 @pytest.mark.parametrize("direction", ["u", "v"])

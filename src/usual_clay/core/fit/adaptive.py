@@ -14,7 +14,7 @@ from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from
 from usual_clay.core.fit.system import Held, Space
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.core.spline.knots import removal_residual
+from usual_clay.core.spline.knots import removal_residuals
 from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 # Two knots are no nearer than this share of an even step.
@@ -278,14 +278,13 @@ def least_needed(
     knots = knots_of(attempt.space, direction)
     degree = len(knots) - count_of(attempt.space, direction) - 1
     inner = knots[degree + 1 : -degree - 1]
-    if kept is not None:
-        inner = inner[np.abs(inner[:, None] - kept).min(axis=1, initial=1.0) > 1e-9]
     points = attempt.surface.points
-    flat = (points if direction == "u" else points.transpose(1, 0, 2)).reshape(
-        len(knots) - degree - 1, -1
-    )
-    moved = [removal_residual(knots, flat, float(t)) for t in inner]
-    return inner[np.argsort(moved, kind="stable")[:most]]
+    rows = points if direction == "u" else points.transpose(1, 0, 2)
+    moved = removal_residuals(knots, rows.reshape(len(rows), -1))
+    if kept is not None:
+        moved[np.abs(inner[:, None] - kept).min(axis=1, initial=1.0) <= 1e-9] = np.inf
+    order = np.argsort(moved, kind="stable")
+    return inner[order[np.isfinite(moved[order])][:most]]
 
 
 def without_knot(space: Space, direction: str, t: float | np.float64) -> Space:
