@@ -80,6 +80,31 @@ def test_a_narrow_ridge_takes_few_control_points() -> None:
         DrapeSettings(knots="odd")  # type: ignore[arg-type]
 
 
+def test_ridges_that_cross_and_waves_take_few_control_points_too() -> None:
+    random = np.random.default_rng(1)
+    x, y = random.uniform(0, 120, 24_000), random.uniform(0, 50, 24_000)
+    crossed = height(x, y) - 0.8 * np.exp(-(((y - 20) / 5) ** 2))
+    waves = 4 * np.sin(x / 12) * np.cos(y / 14)
+    settings = DrapeSettings(reach=0.05, smoothness=0.1)
+    # Before points that lie far off were held, waves took 50 to 95, and even knots never met the
+    # tolerance on the crossed ridges; their adaptive ones took 99.
+    for z, knots, most in (
+        (crossed, "adaptive", 120),
+        (waves, "adaptive", 45),
+        (waves, "even", 45),
+    ):
+        points = np.stack([x, y, z], axis=1) + random.normal(0, NOISE, (len(x), 3))
+        sample = Sample(points, np.tile([0.0, 0, 1], (len(x), 1)))
+        found = to_tolerance(sample, replace(settings, knots=knots), Aim(0.03, 0.95))
+        assert found.report.met
+        assert found.settings.nu * found.settings.nv <= most
+        # No point is left beyond an edge, from under which the surface would have slid.
+        (u0, u1), (v0, v1) = found.drape.surface.domain
+        feet = found.drape.feet
+        out = (feet.u <= u0) | (feet.u >= u1) | (feet.v <= v0) | (feet.v >= v1)
+        assert out.mean() < 0.001
+
+
 def test_noise_is_known_and_going_below_it_is_said() -> None:
     sample = ridge()
     assert sample.noise == pytest.approx(NOISE, rel=0.15)

@@ -13,7 +13,7 @@ from usual_clay.core.fit.sample import neighbours_of, spike_weights
 from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulled, pulls_of
 from usual_clay.core.fit.system import Held, Space
 from usual_clay.core.spline.basis import collocation, even_knots
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.closest import foot_points, heights
 from usual_clay.core.spline.knots import removal_residuals
 from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
@@ -145,7 +145,8 @@ class Laid:
             return self, self.attempt(attempt.surface)
         surface, size = attempt.surface, max(self.size)
         feet = foot_points(surface, self.points, (self.start.u, self.start.v), NEAR * size)
-        weights = spike_weights(feet.signed, self.neighbours, 1e-6 * size)
+        height = heights(surface, self.points, feet)
+        weights = spike_weights(height, self.neighbours, 1e-6 * size)
         laid = replace(self, start=Start(feet.u, feet.v, weights, surface))
         return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
 

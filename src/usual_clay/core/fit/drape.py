@@ -24,7 +24,13 @@ from usual_clay.core.fit.sample import Sample, spike_weights
 from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
 from usual_clay.core.fit.system import FitError, Space
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.spline.closest import FootPoints, foot_points, nearer_seed
+from usual_clay.core.spline.closest import (
+    FootPoints,
+    foot_points,
+    heights,
+    nearer_seed,
+    sought_anew,
+)
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 ROUNDS = 8
@@ -201,6 +207,7 @@ def drape(
     exact = best.feet.part(np.arange(count))
     if not _many(sample):
         exact = foot_points(best.surface, own.points, (exact.u, exact.v))
+    exact = sought_anew(best.surface, own.points, exact)
     words = [base.words, folds_in(best.surface, exact, own.normals)]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
@@ -293,7 +300,8 @@ def settled(
         feet = foot_points(
             begin, sample.points, seed, (3e-3 if step > 1 else 1e-4) * max(base.size)
         )
-        weights = spike_weights(feet.signed, sample.neighbours, floor)
+        height = heights(begin, sample.points, feet)
+        weights = spike_weights(height, sample.neighbours, floor)
         # Where points have come to rest, to hold them there is the same, and sooner done.
         now = Start(feet.u, feet.v, weights, None if step > 1 else begin)
         if base.fixed:
@@ -311,7 +319,8 @@ def settled(
         if rms > last * (1 - worth):
             break
         last = rms
-        weights = spike_weights(feet.signed, sample.neighbours, floor)
+        height = heights(surface, sample.points, feet)
+        weights = spike_weights(height, sample.neighbours, floor)
         at = (base.u, base.v, None) if base.fixed else (feet.u, feet.v, surface)
         now = Start(at[0], at[1], weights, at[2])
     assert best is not None

@@ -21,6 +21,7 @@ from usual_clay.core.spline.surface import (
     sample_parameters,
     surface_derivatives,
     surface_grid,
+    surface_normals,
 )
 
 STEPS = 25
@@ -28,6 +29,8 @@ STEPS = 25
 FIRST = 5
 # Seeds are brought nearer by so many points, on a grid of so many cells each way.
 SCOUTS, CELLS = 8_000, 80
+# Points that lie so many times as far off as the median are looked at twice.
+FAR = 8.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,6 +84,36 @@ def foot_points(
     feet = _settled_feet(surface, points, seed, step, most)
     _over_seams(surface, points, step, feet)
     return feet
+
+
+def heights(surface: BSplineSurface, points: Floats, feet: FootPoints) -> Floats:
+    """Return how high points lie over a surface, (n,), signed: square to it, also past an edge."""
+    (u0, u1), (v0, v1) = surface.domain
+    past = np.flatnonzero((feet.u <= u0) | (feet.u >= u1) | (feet.v <= v0) | (feet.v >= v1))
+    if not len(past):
+        return feet.signed
+    normals = surface_normals(surface, feet.u[past], feet.v[past])
+    height = feet.signed.copy()
+    height[past] = np.einsum("nk,nk->n", points[past] - feet.feet[past], normals)
+    return height
+
+
+def sought_anew(surface: BSplineSurface, points: Floats, feet: FootPoints) -> FootPoints:
+    """Return feet, those that lie far off looked for anew over the whole surface.
+
+    A seed may have led to a place that is only nearer than those about it.
+    """
+    away = np.abs(feet.signed)
+    far = np.flatnonzero(away > FAR * float(np.median(away)))
+    if not len(far):
+        return feet
+    again = foot_points(surface, points[far])
+    nearer = np.abs(again.signed) < away[far]
+    made = FootPoints(*(each.copy() for each in (feet.u, feet.v, feet.feet, feet.signed)))
+    for mine, theirs in ((made.u, again.u), (made.v, again.v), (made.feet, again.feet),
+                         (made.signed, again.signed)):  # fmt: skip
+        mine[far[nearer]] = theirs[nearer]
+    return made
 
 
 def nearer_seed(
