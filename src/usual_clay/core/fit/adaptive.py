@@ -10,7 +10,15 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.sample import neighbours_of, spike_weights
-from usual_clay.core.fit.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulled, pulls_of
+from usual_clay.core.fit.slide import (
+    LEAST_ALONG,
+    LEAST_WITHIN,
+    Pulls,
+    Start,
+    fit_from,
+    pulled,
+    pulls_of,
+)
 from usual_clay.core.fit.system import Held, Space
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.closest import foot_points, heights
@@ -113,13 +121,9 @@ class Laid:
     held: Callable[[Space], Held] | None = None
 
     @cached_property
-    def pulls(self) -> Floats | None:
-        """How much each direction counts for each point; None where all count alike."""
-        u, v, _, near = self.start
-        if near is None:
-            return None
-        least = LEAST_ALONG if self.held is None else LEAST_WITHIN
-        return pulls_of(near, u, v, self.points, least)
+    def pulls(self) -> Pulls | None:
+        """How the points pull; None where all directions count alike."""
+        return pulls_of(self.start, self.points, LEAST_WITHIN if self.held else LEAST_ALONG)
 
     def fitted(self, space: Space) -> Attempt:
         """Fit a space to the points."""
@@ -133,7 +137,7 @@ class Laid:
 
     def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
         weights = self.start.weights
-        counts = gap if self.pulls is None else pulled(self.pulls, gap)
+        counts = gap if self.pulls is None else pulled(self.pulls.matrix, gap)
         squares = np.maximum(np.einsum("nk,nk->n", gap, counts), 0.0)
         return Attempt(
             space, surface, counts, float(np.average(squares, weights=weights + 1e-12)), squares
@@ -147,7 +151,7 @@ class Laid:
         feet = foot_points(surface, self.points, (self.start.u, self.start.v), NEAR * size)
         height = heights(surface, self.points, feet)
         weights = spike_weights(height, self.neighbours, 1e-6 * size)
-        laid = replace(self, start=Start(feet.u, feet.v, weights, surface))
+        laid = replace(self, start=Start(feet.u, feet.v, weights, surface, self.start.home))
         return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
 
     def attempt(self, surface: BSplineSurface) -> Attempt:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal, Protocol, Self
 
 import numpy as np
@@ -25,6 +26,10 @@ KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
 FEWEST, MOST = 4, 200
 # The share of points that may face away from the base before the region counts as folded.
 MOST_FACING_AWAY = 0.02
+
+
+# Points within this share of the region's length or width from its ends are held there.
+NEAR_END = 0.05
 
 
 class FoldsOverError(FitError):
@@ -184,6 +189,24 @@ class Base:
     closed: str = ""
     fixed: bool = False
     words: str = ""
+
+    @cached_property
+    def home(self) -> Floats | None:
+        """Where points near the ends are to stay, (4, n): u, v, and how firmly each is held.
+
+        Points that slide could take the surface along, far past them or not far enough.
+        """
+        if self.fixed or self.least is not None:
+            return None
+        holds = [self._held_to_ends(t, d) for t, d in ((self.u, "u"), (self.v, "v"))]
+        return np.stack([self.u, self.v, *holds])
+
+    def _held_to_ends(self, t: Floats, direction: str) -> Floats:
+        if direction == self.closed:
+            return np.zeros(len(t))
+        low, high = float(t.min()), float(t.max())
+        inside = np.minimum(t - low, high - t) / max(high - low, 1e-9)
+        return np.maximum(1 - inside / NEAR_END, 0.0)
 
     def fewest(self, degree: int) -> tuple[int, int]:
         """Return the least counts along u and v."""

@@ -145,16 +145,15 @@ def fit_once(
     feet are good enough to go on from: a distance is right to a part in a million of the
     surface's size; of very many points, whose last ones they are, ten times as right.
     """
-    u, v, _, near = start
     held = None if base.held is None else base.held(space)
     least = LEAST_ALONG if held is None else LEAST_WITHIN
-    pulls = None if near is None else pulls_of(near, u, v, sample.points, least)
+    pulls = pulls_of(start, sample.points, least)
     points = fit_from(space, sample.points, start, pulls, stiffness, base.size, held)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
     step = (1e-5 if _many(sample) else 1e-4) * max(base.size)
-    return surface, foot_points(surface, sample.points, (u, v), step)
+    return surface, foot_points(surface, sample.points, (start.u, start.v), step)
 
 
 def _many(sample: Sample) -> bool:
@@ -277,9 +276,9 @@ def settled(
     stiffness = stiffness_of(settings.smoothness, base)
     floor = 1e-6 * max(base.size)
     last, best = np.inf, None
-    now = Start(base.u, base.v, np.ones(len(sample.points)))
+    now = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)
     if start is not None and len(start.u) == len(sample.points):
-        now = start
+        now = start._replace(home=base.home)
     step = len(sample.points) // SETTLING_POINTS
     if begin is None and step > 1:
         few = Sample(sample.points[::step], sample.normals[::step])
@@ -303,7 +302,7 @@ def settled(
         height = heights(begin, sample.points, feet)
         weights = spike_weights(height, sample.neighbours, floor)
         # Where points have come to rest, to hold them there is the same, and sooner done.
-        now = Start(feet.u, feet.v, weights, None if step > 1 else begin)
+        now = Start(feet.u, feet.v, weights, None if step > 1 else begin, base.home)
         if base.fixed:
             now = Start(base.u, base.v, weights)
         last = _weighted_rms(feet.signed, weights)
@@ -322,7 +321,7 @@ def settled(
         height = heights(surface, sample.points, feet)
         weights = spike_weights(height, sample.neighbours, floor)
         at = (base.u, base.v, None) if base.fixed else (feet.u, feet.v, surface)
-        now = Start(at[0], at[1], weights, at[2])
+        now = Start(at[0], at[1], weights, at[2], base.home)
     assert best is not None
     return best
 

@@ -127,13 +127,13 @@ def _smoothest(sample: Sample, base: Base, settings: Sizes, wanted: float, aim: 
     side = max(min(SIDE, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
     knots = even_knots(side, settings.degree)
     space = Space(knots, knots, settings.degree, settings.degree)
-    start = Start(base.u, base.v, np.ones(len(sample.points)))
+    start = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)
     best = np.inf
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):
         middle = (low + high) / 2
         surface, feet = fit_once(sample, base, space, stiffness_of(middle, base), start)
-        start = Start(feet.u, feet.v, start.weights, surface)
+        start = start._replace(u=feet.u, v=feet.v, near=surface)
         if at_share(distance_levels(feet.signed), aim.share) <= wanted:
             best, low = min(best, bending_energy(surface, base)), middle
         else:

@@ -156,8 +156,7 @@ def pull_to_points(
     stiffness = CALM * scale**2
     start = Start(feet.u[bends], feet.v[bends], weights, surface)
     for _ in range(PULLS):
-        assert start.near is not None
-        pulls = pulls_of(start.near, start.u, start.v, points, LEAST_WITHIN)
+        pulls = pulls_of(start, points, LEAST_WITHIN)
         held = Held(stays, surface.points)
         net = fit_from(space, points, start, pulls, stiffness, (scale, scale), held)
         surface = replace(surface, points=net)

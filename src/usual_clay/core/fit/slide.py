@@ -20,7 +20,6 @@ from usual_clay.core.fit.system import (
 )
 from usual_clay.core.spline.surface import (
     BSplineSurface,
-    runs_round,
     surface_derivatives,
     surface_points,
 )
@@ -28,11 +27,12 @@ from usual_clay.core.spline.surface import (
 # Along the surface a point counts for no less than this, which keeps its parameters in order; for
 # more where borders that do not slide must go with it.
 LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
-# Within this share of the domain from an edge they are held, up to so much.
-NEAR_EDGE, HELD_THERE = 0.05, 0.1
 # Points as far off as this share of the surface's size, in the mean, do not slide; nearer ones the
 # more, as the square. So many of them tell.
 TOO_FAR, LOOKED_AT = 0.02, 500
+# From its home a point is held as if this share of the size were worth what they are off in the
+# mean, but no more firmly than so much.
+AT_HOME, MOST_HELD = 0.002, 0.03
 # The places of a symmetric matrix of 3 x 3 that are kept.
 PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 # A net of more control points, times those across, takes too long to solve with all coordinates
@@ -51,16 +51,36 @@ class Start(NamedTuple):
         How far each point is believed.
     near : BSplineSurface or None
         The surface on which these are the points' feet, where there is one already.
+    home : (4, n) array or None
+        Parameters near which points are to stay, u and v, and how firmly they are held to each,
+        from 0 to 1.
     """
 
     u: Floats
     v: Floats
     weights: Floats
     near: BSplineSurface | None = None
+    home: Floats | None = None
 
     def every(self, step: int) -> Start:
         """Return that of an even choice of the points."""
-        return Start(self.u[::step], self.v[::step], self.weights[::step], self.near)
+        home = None if self.home is None else self.home[:, ::step]
+        return Start(self.u[::step], self.v[::step], self.weights[::step], self.near, home)
+
+
+class Pulls(NamedTuple):
+    """How points pull at a surface that they slide along.
+
+    Attributes
+    ----------
+    matrix : (6, n) array
+        How much each direction counts: the places `PLACES` of a symmetric matrix for each point.
+    aims : (n, 3) array
+        Where they pull to: the points, moved along the surface towards their homes.
+    """
+
+    matrix: Floats
+    aims: Floats
 
 
 def may_slide(space: Space) -> bool:
@@ -69,53 +89,58 @@ def may_slide(space: Space) -> bool:
     return nu * nv * min(nu, nv) <= LARGEST
 
 
-def pulls_of(
-    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, least: float = LEAST_ALONG
-) -> Floats:
-    """Return how much each direction counts for points with their feet at (u, v), (6, n).
+def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls | None:
+    """Return how points pull that have their feet on a surface; None where there is none yet.
 
     The squared distance to a surface that bends is, near a foot, that across it and a part
     ``d / (d + r)`` of that along it, for the distance d and the radius r of the bend (Wang,
     Pottmann and Liu 2006, there for curves). A point that has its foot on an edge lies beyond
-    it, where all directions count alike. Points near an edge are held more than others: else a
-    surface may slide away from under them, and leave them beyond it.
+    it, where all directions count alike.
 
     Parameters
     ----------
     least : float
         What the directions along the surface count for at the least.
-
-    Returns
-    -------
-    (6, n) array
-        The places `PLACES` of a symmetric matrix for each point.
     """
-    pulls = np.empty((6, len(u)))
-    least = max(least, _damping(surface, u, v, points))
+    u, v, weights, surface, home = start
+    if surface is None:
+        return None
+    made = Pulls(np.empty((6, len(u))), np.empty_like(points))
+    off = _how_far_off(surface, u, v, points, weights)
+    # Damping in proportion to the squared distance, as for Gauss-Newton's method (Yamashita and
+    # Fukushima 2001): with large ones, sliding far would look worth its while.
+    least = max(least, min(off / TOO_FAR, 1.0) ** 2)
+    if home is not None:
+        home = np.concatenate([home[:2], min((off / AT_HOME) ** 2, MOST_HELD) * home[2:]])
 
     def pull(block: slice) -> None:
-        _pulls(surface, u[block], v[block], points[block], least, pulls[:, block])
+        at = u[block], v[block], None if home is None else home[:, block]
+        part = Pulls(made.matrix[:, block], made.aims[block])
+        _pulls(surface, at, points[block], least, part)
 
     in_blocks(len(u), pull)
-    return pulls
+    return made
 
 
-def _damping(surface: BSplineSurface, u: Floats, v: Floats, points: Floats) -> float:
-    """Return how much points are held along a surface, as they do not lie near it yet.
-
-    In proportion to the squared distance, as damping is for Gauss-Newton's method (Yamashita and
-    Fukushima 2001): with large ones, sliding far would look worth its while.
-    """
+def _how_far_off(
+    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, weights: Floats
+) -> float:
+    """Return how far points are from their feet, in the mean, as a share of the surface's size."""
     some = slice(None, None, max(1, len(u) // LOOKED_AT))
     gap = points[some] - surface_points(surface, u[some], v[some])
     size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
-    far = np.sqrt(np.einsum("nk,nk->", gap, gap) / len(gap)) / (TOO_FAR * size)
-    return float(min(far, 1.0) ** 2)
+    square = np.average(np.einsum("nk,nk->n", gap, gap), weights=weights[some] + 1e-12)
+    return float(np.sqrt(square)) / max(size, 1e-300)
 
 
 def _pulls(
-    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, least: float, out: Floats
+    surface: BSplineSurface,
+    at: tuple[Floats, Floats, Floats | None],
+    points: Floats,
+    least: float,
+    out: Pulls,
 ) -> None:
+    u, v, home = at
     place, su, sv, suu, suv, svv = surface_derivatives(surface, u, v, 2)
 
     def dot(a: Floats, b: Floats) -> Floats:
@@ -132,15 +157,17 @@ def _pulls(
     curvature = np.sqrt(np.maximum(4 * mean**2 - 2 * gauss, 0.0))
     bent = np.abs(dot(points.T - place, normal)) * curvature
     along = np.maximum(bent / (1 + bent), least)
-    for t, (low, high), round_ in zip((u, v), surface.domain, runs_round(surface), strict=True):
-        if round_:
-            continue
-        inside = np.minimum(t - low, high - t) / (high - low)
-        np.maximum(along, HELD_THERE * (1 - inside / NEAR_EDGE), out=along)
-        along[inside <= 0] = 1.0
+    aims = points.T
+    if home is not None:
+        home_u, home_v, hold_u, hold_v = home
+        along = np.maximum(along, np.maximum(hold_u, hold_v))
+        aims = aims - su * ((home_u - u) * hold_u / along) - sv * ((home_v - v) * hold_v / along)
+    (u0, u1), (v0, v1) = surface.domain
+    along[(u <= u0) | (u >= u1) | (v <= v0) | (v >= v1)] = 1.0
     for k, (i, j) in enumerate(PLACES):
-        out[k] = (1 - along) * normal[i] * normal[j]
-    out[:3] += along
+        out.matrix[k] = (1 - along) * normal[i] * normal[j]
+    out.matrix[:3] += along
+    out.aims[:] = aims.T
 
 
 def pulled(pulls: Floats, vectors: Floats) -> Floats:
@@ -155,16 +182,17 @@ def fit_from(
     space: Space,
     points: Floats,
     start: Start,
-    pulls: Floats | None,
+    pulls: Pulls | None,
     stiffness: float,
     size: tuple[float, float],
     held: Held | None = None,
 ) -> Floats:
     """Fit control points to points from where they stand, sliding where they have pulls."""
-    u, v, weights, _ = start
+    u, v, weights = start[:3]
     if pulls is None or not may_slide(space):
         return fit_control_points(space, u, v, points, weights, stiffness, size, held)
-    return fit_sliding(space, u, v, points, pulls, weights, stiffness, size, held)
+    matrix, aims = pulls
+    return fit_sliding(space, u, v, aims, matrix, weights, stiffness, size, held)
 
 
 def fit_sliding(

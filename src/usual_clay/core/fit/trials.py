@@ -43,7 +43,7 @@ class Trials:
         self.stiffness = stiffness_of(settings.smoothness, self.base)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
-        start = Start(self.base.u, self.base.v, np.ones(len(sample.points)))
+        start = Start(self.base.u, self.base.v, np.ones(len(sample.points)), home=self.base.home)
         # The most control points that are tried, and only while the points tell so many.
         self.most = np.inf
         self._laid = laid_for_knots(sample, self.base, self.stiffness, start)
