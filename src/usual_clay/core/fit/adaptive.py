@@ -40,7 +40,7 @@ QUIET = 0.05
 WORTH_MOVING = 0.01
 # Points are at rest when another round lowers the squared error by less than this; so many rounds
 # are made before it is looked at whether they have sufficed.
-AT_REST, REST_ROUNDS = 0.02, 4
+AT_REST, REST_ROUNDS = 0.04, 3
 # One knot in so many comes in at a time: rich surfaces grow by several.
 AT_ONCE = 10
 
