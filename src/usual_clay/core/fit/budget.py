@@ -117,7 +117,7 @@ def _with_knots(sample: Sample, trials: Trials, limit: int) -> Search:
         chosen = trials.settings.sized(*surface.counts)
         fitted = drape(sample, chosen, begin=surface)
         report = judge(fitted.feet.signed, trials.aim)
-        if report.met or cancelled or not search.goes_on():
+        if report.met or cancelled or not search.goes_on(report.at_share):
             break
     return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
 

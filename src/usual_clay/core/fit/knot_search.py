@@ -37,6 +37,8 @@ TRIED_OUT = 2
 FEW_POINTS = 2_000
 # While it has few points, a search does not go on to more control points than one for so many.
 POINTS_EACH = 8
+# A choice of the points is to lie within this share of the tolerance: all of them then mostly do.
+CAUTION = 0.985
 # What lies so far past the tolerance does not come within when its points come to rest.
 HOPELESS = 1.25
 
@@ -88,8 +90,12 @@ class KnotSearch:
         return adaptive_directions(self.settings)
 
     def holds(self, attempt: Attempt) -> bool:
-        """Tell whether an attempt is within tolerance."""
-        return self._error(attempt) <= self.aim.tolerance
+        """Tell whether an attempt is within tolerance, as far as a choice of points can tell."""
+        return self._error(attempt) <= self._cautious
+
+    @property
+    def _cautious(self) -> float:
+        return CAUTION * self.aim.tolerance
 
     def _error(self, attempt: Attempt) -> float:
         return float(np.quantile(attempt.distances, self.aim.share))
@@ -101,9 +107,7 @@ class KnotSearch:
         error = self._error(attempt)
         if self._all is not None and POINTS_EACH * np.prod(attempt.space.counts) > len(attempt.gap):
             return True
-        return error <= self.aim.tolerance or (
-            self.aim.tolerance < floor and error < AT_NOISE * floor
-        )
+        return error <= self._cautious or (self.aim.tolerance < floor and error < AT_NOISE * floor)
 
     def run(self) -> None:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""
@@ -193,15 +197,33 @@ class KnotSearch:
             lambda attempt: self._enough(attempt) or bool(np.prod(attempt.space.counts) > most),
         )
 
-    def goes_on(self) -> bool:
-        """Put one more knot in, as all points ask for more than the choice did.
+    def goes_on(self, reached: float) -> bool:
+        """Go on as all points ask for more than the choice did: bring it to rest, put knots in.
 
-        Not where the tolerance was never met, nor for ever. Tells whether one was put in.
+        Not where the tolerance was never met, nor for ever.
+
+        Parameters
+        ----------
+        reached : float
+            Within how many mm all points lie, at the wanted share.
+
+        Returns
+        -------
+        bool
+            Whether there is something new.
         """
         if self.met is None:
             self.met = self.attempt.space.counts if self.holds(self.attempt) else (0, 0)
-        spare = np.prod(self.attempt.space.counts) <= SPARE * np.prod(self.met)
-        return bool(spare) and self._one_more()
+        before = self.attempt
+        # The choice is to lie so much nearer as all points lie farther off than it does.
+        wanted = self._cautious * self._error(before) / reached
+        while (
+            self._error(self.attempt) > wanted
+            and np.prod(self.attempt.space.counts) <= SPARE * np.prod(self.met)
+            and (self._come_to_rest() or self._one_more())
+        ):
+            pass
+        return self.attempt is not before
 
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""

@@ -114,7 +114,7 @@ def patch_to_tolerance(
         # A start is for all the points; the choice gives its parameters only to itself.
         fitted = finished(ground, settled(ground.sample, chosen, ground.base, begin=begin), chosen)
         report = judge(fitted.feet.signed, aim)
-        if report.met or cancelled or search is None or not search.goes_on():
+        if report.met or cancelled or search is None or not search.goes_on(report.at_share):
             break
     counts = fitted.surface.counts
     tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))

@@ -184,4 +184,9 @@ def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
     in_blocks(len(signed), alone)
     scale = max(1.4826 * float(np.median(np.abs(lone))), floor)
     inside: Bools = np.abs(lone) < 6 * scale
-    return np.where(inside, (1 - (lone / (6 * scale)) ** 2) ** 2, 0.0)
+    weights = np.where(inside, (1 - (lone / (6 * scale)) ** 2) ** 2, 0.0)
+    # Where half of its neighbours look like spikes too, it is the surface that has gone astray.
+    out = np.flatnonzero(~inside)
+    astray = (~inside[neighbours[out]]).mean(axis=1) >= 0.5
+    weights[out[astray]] = 1.0
+    return weights
