@@ -148,7 +148,8 @@ class Laid:
         if self.fixed:
             return self, self.attempt(attempt.surface)
         surface, size = attempt.surface, max(self.size)
-        feet = foot_points(surface, self.points, (self.start.u, self.start.v), NEAR * size)
+        seed = self.start.u, self.start.v
+        feet = foot_points(surface, self.points, seed, NEAR * size, order=1)
         height = heights(surface, self.points, feet)
         weights = spike_weights(height, self.neighbours, 1e-6 * size)
         laid = replace(self, start=Start(feet.u, feet.v, weights, surface, self.start.home))

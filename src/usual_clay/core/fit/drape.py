@@ -153,7 +153,7 @@ def fit_once(
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
     step = (1e-5 if _many(sample) else 1e-4) * max(base.size)
-    return surface, foot_points(surface, sample.points, (start.u, start.v), step)
+    return surface, foot_points(surface, sample.points, (start.u, start.v), step, order=1)
 
 
 def _many(sample: Sample) -> bool:
@@ -296,9 +296,8 @@ def settled(
         if step > 1:
             seed = nearer_seed(begin, sample.points, seed)
         # Of many points it is enough to know about where they have their feet, to go on.
-        feet = foot_points(
-            begin, sample.points, seed, (3e-3 if step > 1 else 1e-4) * max(base.size)
-        )
+        near = (3e-3 if step > 1 else 1e-4) * max(base.size)
+        feet = foot_points(begin, sample.points, seed, near, order=1)
         height = heights(begin, sample.points, feet)
         weights = spike_weights(height, sample.neighbours, floor)
         # Where points have come to rest, to hold them there is the same, and sooner done.

@@ -143,8 +143,8 @@ PLACES = 32
 CALM = 1e-4
 NARROWEST = 0.3
 WIDEST = 1.25
-# A region steeper than this to its base is spread no further.
-STEEPEST = np.radians(76)
+# A region with more than this slope to its base, 76 degrees, is spread no further.
+STEEPEST = 4.0
 
 
 def follow_sides(u: Floats, v: Floats) -> Floats:
@@ -200,16 +200,17 @@ def even_out(t: Floats, along: Floats, up: Floats) -> tuple[Floats, float]:
         The mean length on the surface of a unit length on the base.
     """
     place, _ = _places(t)
-    slope = np.arctan2(np.abs(along), np.maximum(up, 1e-9))
-    stretch = 1 / np.cos(np.minimum(slope, STEEPEST))
+    # The inverse of the slope's cosine.
+    slope = np.minimum(np.abs(along) / np.maximum(up, 1e-9), STEEPEST)
+    stretch = np.sqrt(1 + slope**2)
     count = np.bincount(place, minlength=PLACES)
     mean = np.bincount(place, stretch, PLACES) / np.maximum(count, 1)
     mean[count == 0] = 1.0
     # Neighbouring places even each other out.
     mean = np.convolve(np.pad(mean, 1, mode="edge"), [0.25, 0.5, 0.25], mode="valid")
-    length = np.concatenate([[0.0], np.cumsum(mean)])
-    evened = np.interp(t, np.linspace(0, 1, PLACES + 1), length / length[-1])
-    return evened, float(mean.mean())
+    length = np.cumsum(mean) - mean
+    evened = length.take(place) + (t * PLACES - place) * mean.take(place)
+    return evened / mean.sum(), float(mean.mean())
 
 
 def _places(t: Floats) -> tuple[NDArray[np.uint8], Floats]:

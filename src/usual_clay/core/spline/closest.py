@@ -62,6 +62,7 @@ def foot_points(
     seed: tuple[Floats, Floats] | None = None,
     step: float | None = None,
     most: int = STEPS,
+    order: int = 2,
 ) -> FootPoints:
     """Find the foot point of every point on a surface.
 
@@ -76,12 +77,15 @@ def foot_points(
         small fraction of that, as its error is of second order.
     most : int
         Steps after which a point stays where it has come to.
+    order : {1, 2}
+        2 for Newton's method, 1 for that of Gauss and Newton, which does without second
+        derivatives: as fast where points lie far nearer than the surface's radii, and cheaper.
     """
     points = np.asarray(points, dtype=np.float64)
     if step is None:
         step = 1e-5 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
     seed = _grid_seed(surface, points) if seed is None else seed
-    feet = _settled_feet(surface, points, seed, step, most)
+    feet = _settled_feet(surface, points, seed, step, most, order)
     _over_seams(surface, points, step, feet)
     return feet
 
@@ -156,6 +160,7 @@ def _settled_feet(
     seed: tuple[Floats, Floats],
     step: float,
     most: int = STEPS,
+    order: int = 2,
 ) -> FootPoints:
     u, v = seed
     result = FootPoints(
@@ -165,17 +170,18 @@ def _settled_feet(
         np.empty(len(points)),
     )
 
-    late = _some_steps(surface, points, (step, min(most, FIRST)), result, np.arange(len(points)))
+    first = step, min(most, FIRST), order
+    late = _some_steps(surface, points, first, result, np.arange(len(points)))
     if most > FIRST and len(late):
         # The few that take longer begin again, together.
-        _some_steps(surface, points, (step, most), result, late)
+        _some_steps(surface, points, (step, most, 2), result, late)
     return result
 
 
 def _some_steps(
     surface: BSplineSurface,
     points: Floats,
-    stop: tuple[float, int],
+    stop: tuple[float, int, int],
     result: FootPoints,
     going: Ints,
 ) -> Ints:
@@ -227,7 +233,7 @@ def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]
 def _settle(
     surface: BSplineSurface,
     points: Floats,
-    stop: tuple[float, int],
+    stop: tuple[float, int, int],
     result: FootPoints,
     part: slice,
 ) -> Ints:
@@ -235,30 +241,27 @@ def _settle(
 
     Returns which of them would have gone on.
     """
-    step, most = stop
+    step, most, order = stop
     own = FootPoints(*(each[part] for each in (result.u, result.v, result.feet, result.signed)))
     going = np.arange(points.shape[1])
     # The best place of each so far, how far it is from the point, and the next to be tried.
-    u, v = trial_u, trial_v = own.u, own.v
+    u, v = trial_u, trial_v = own.u.copy(), own.v.copy()
     best = np.full(len(going), np.inf)
     for _ in range(most):
-        derived = surface_derivatives(surface, trial_u, trial_v, 2)
+        derived = surface_derivatives(surface, trial_u, trial_v, order)
         gap = derived[0] - points
         distance = _dot(gap, gap)
         better = distance <= best * (1 + 1e-14)
         du, dv, move = _newton_step(surface, derived, gap, trial_u, trial_v)
         done = better & (move <= step)
         next_u, next_v = trial_u + du, trial_v + dv
-        if done.all():
+        if done.any():
+            # The last, tiny step needs no new evaluation: its error is of second order. Those that
+            # go on are written again when they are done.
             _write_feet(derived, gap, (du, dv), own, going)
             own.u[going], own.v[going] = next_u, next_v
+        if done.all():
             return going[:0]
-        if done.any():
-            # The last, tiny step needs no new evaluation: its error is of second order.
-            at = np.flatnonzero(done)
-            some = derived[:3].take(at, axis=2), gap.take(at, axis=1), (du.take(at), dv.take(at))
-            _write_feet(*some, own, going.take(at))
-            own.u[going.take(at)], own.v[going.take(at)] = next_u.take(at), next_v.take(at)
         # A step that led away is halved back towards the best parameters so far.
         next_u = np.where(better, next_u, (trial_u + u) / 2)
         next_v = np.where(better, next_v, (trial_v + v) / 2)
@@ -297,12 +300,14 @@ def _newton_step(
     surface: BSplineSurface, derived: Floats, gap: Floats, u: Floats, v: Floats
 ) -> tuple[Floats, Floats, Floats]:
     """Return the step in u and v, held to the domain, and its length in mm."""
-    _, su, sv, suu, suv, svv = derived
+    su, sv = derived[1:3]
     a, b, c = _dot(su, su), _dot(su, sv), _dot(sv, sv)
     gu, gv = _dot(gap, su), _dot(gap, sv)
-    huu, huv, hvv = a + _dot(gap, suu), b + _dot(gap, suv), c + _dot(gap, svv)
-    full = (huu > 0.1 * a) & (hvv > 0.1 * c) & (huu * hvv - huv**2 > 0.05 * a * c)
-    huu, huv, hvv = np.where(full, huu, a), np.where(full, huv, b), np.where(full, hvv, c)
+    huu, huv, hvv = a, b, c
+    if len(derived) > 3:
+        huu, huv, hvv = (h + _dot(gap, d) for h, d in zip((a, b, c), derived[3:], strict=True))
+        full = (huu > 0.1 * a) & (hvv > 0.1 * c) & (huu * hvv - huv**2 > 0.05 * a * c)
+        huu, huv, hvv = np.where(full, huu, a), np.where(full, huv, b), np.where(full, hvv, c)
     tiny = 1e-30 + 1e-14 * (a + c)
     det = np.maximum(huu * hvv - huv**2, tiny * tiny)
     du, dv = (huv * gv - hvv * gu) / det, (huv * gu - huu * gv) / det
