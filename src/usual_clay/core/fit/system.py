@@ -13,6 +13,7 @@ from scipy.sparse.linalg import splu
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
+from usual_clay.core.spline.pieces import by_piece
 
 OPEN = "the points leave some control points open: use fewer, or more smoothness"
 
@@ -237,8 +238,7 @@ def normal_equations(
     nu, nv = space.counts
     cells = (nu - p) * (nv - q)
     cell = (span_of(space.knots_u, p, u) - p) * (nv - q) + (span_of(space.knots_v, q, v) - q)
-    # Small integers are sorted by radix, several times faster.
-    order = np.argsort(cell.astype(np.uint16 if cells < 65536 else np.int64), kind="stable")
+    order = by_piece(cell, cells)
     cuts = np.concatenate([[0], np.cumsum(np.bincount(cell, minlength=cells))])
     many, depth = 1 if pulls is None else len(pulls), points.shape[1]
     iu, ju = np.triu_indices(p + 1)

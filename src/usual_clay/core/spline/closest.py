@@ -55,6 +55,11 @@ class FootPoints:
         """Return those of some of the points."""
         return FootPoints(self.u[which], self.v[which], self.feet[which], self.signed[which])
 
+    def put(self, which: Ints, others: FootPoints) -> None:
+        """Write others in the place of some of the points, in place."""
+        self.u[which], self.v[which] = others.u, others.v
+        self.feet[which], self.signed[which] = others.feet, others.signed
+
 
 def foot_points(
     surface: BSplineSurface,
@@ -114,9 +119,7 @@ def sought_anew(surface: BSplineSurface, points: Floats, feet: FootPoints) -> Fo
     again = foot_points(surface, points[far])
     nearer = np.abs(again.signed) < away[far]
     made = FootPoints(*(each.copy() for each in (feet.u, feet.v, feet.feet, feet.signed)))
-    for mine, theirs in ((made.u, again.u), (made.v, again.v), (made.feet, again.feet),
-                         (made.signed, again.signed)):  # fmt: skip
-        mine[far[nearer]] = theirs[nearer]
+    made.put(far[nearer], again.part(nearer))
     return made
 
 
@@ -197,9 +200,7 @@ def _some_steps(
         left.append(part.start + _settle(surface, block, stop, own, part))
 
     in_blocks(len(going), stretch)
-    for mine, theirs in ((result.u, own.u), (result.v, own.v), (result.feet, own.feet),
-                         (result.signed, own.signed)):  # fmt: skip
-        mine[going] = theirs
+    result.put(going, own)
     return going[np.concatenate(left)]
 
 
@@ -217,10 +218,7 @@ def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: Foot
         seed[direction] = low + high - t[at_seam]
         other = _settled_feet(surface, points[at_seam], (seed[0], seed[1]), step)
         better = np.abs(other.signed) < np.abs(feet.signed[at_seam])
-        which = at_seam[better]
-        for mine, theirs in ((feet.u, other.u), (feet.v, other.v), (feet.feet, other.feet),
-                             (feet.signed, other.signed)):  # fmt: skip
-            mine[which] = theirs[better]
+        feet.put(at_seam[better], other.part(better))
 
 
 def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:

@@ -67,7 +67,7 @@ class BSplineSurface:
         return (float(u[0]), float(u[-1])), (float(v[0]), float(v[-1]))
 
 
-def runs_round(surface: BSplineSurface, within: float = 1e-6) -> tuple[bool, bool]:
+def runs_round(surface: BSplineSurface, within: float) -> tuple[bool, bool]:
     """Tell for u and v whether the first and last control points lie within mm of each other."""
     net = surface.points
     ends = ((net[0], net[-1]), (net[:, 0], net[:, -1]))
