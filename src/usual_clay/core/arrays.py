@@ -27,6 +27,11 @@ def as_places(points: Floats) -> tuple[Place, ...]:
     return tuple(as_place(point) for point in points)
 
 
+def dots(a: Floats, b: Floats) -> Floats:
+    """Return the products of pairs of vectors, coordinates first: (3, n) by (3, n) gives (n,)."""
+    return np.asarray(np.einsum("in,in->n", a, b))
+
+
 def frozen(values: Any, dtype: Any = np.float64) -> NDArray[Any]:
     """Return `values` as a contiguous, read-only array of `dtype`; a copy only where needed."""
     array = np.ascontiguousarray(values, dtype=dtype)

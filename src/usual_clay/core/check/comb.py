@@ -57,7 +57,7 @@ def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     points, first, second = curve_derivatives(curve, t, 2)
     curvature, normal, signed = bends(first, second)
     size = np.linalg.norm(curvature, axis=1)
-    inflections = points[sign_changes(signed, FLAT * float(size.max(initial=0.0)))]
+    inflections = points[sign_changes(signed, size)]
     greatest = float(size.max(initial=0.0))
     return Comb(
         t, points, curvature, signed, normal, inflections,
@@ -92,8 +92,9 @@ def bends(first: Floats, second: Floats) -> tuple[Floats, Floats, Floats]:
     return curvature, normal * side, signed * side
 
 
-def sign_changes(signed: Floats, flat: float) -> Ints:
-    """Return where a bend changes its side, flat stretches passed over."""
+def sign_changes(signed: Floats, size: Floats) -> Ints:
+    """Return where a bend changes its side, stretches that are flat for its sizes passed over."""
+    flat = FLAT * float(size.max(initial=0.0))
     told = np.flatnonzero(np.abs(signed) > flat)
     change = np.flatnonzero(np.diff(np.sign(signed[told])) != 0)
     return (told[change] + told[change + 1]) // 2

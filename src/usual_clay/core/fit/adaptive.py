@@ -211,6 +211,10 @@ class Attempt:
     def distances(self) -> Floats:
         return np.sqrt(self.squares)
 
+    def within(self, share: float) -> float:
+        """Return the distance within which so large a share of the points lies."""
+        return float(np.quantile(self.distances, share))
+
     def with_knots(self, direction: str, at: Floats) -> Space:
         """Return the space with more knots in one direction."""
         knots = knots_of(self.space, direction)
@@ -293,7 +297,7 @@ def least_needed(
     return inner[order[np.isfinite(moved[order])][:most]]
 
 
-def without_knot(space: Space, direction: str, t: float | np.float64) -> Space:
+def without_knot(space: Space, direction: str, t: float) -> Space:
     """Return a space without a knot."""
     knots = knots_of(space, direction)
     return _in(space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t)))))

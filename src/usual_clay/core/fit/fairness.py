@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.comb import FLAT, bends, sign_changes
+from usual_clay.core.check.comb import bends, sign_changes
 from usual_clay.core.check.deviation import Aim, at_share, distance_levels
 from usual_clay.core.fit.base import Base, Sizes
 from usual_clay.core.fit.drape import fit_once, stiffness_of
@@ -153,6 +153,6 @@ def inflections_of(surface: BSplineSurface) -> float:
         first, second = (su, suu) if direction == "u" else (sv, svv)
         shape = (ISOCURVES, len(along), 3)
         curvature, _, signed = bends(first.T.reshape(shape), second.T.reshape(shape))
-        flat = FLAT * np.linalg.norm(curvature, axis=2).max(axis=1)
-        found += [len(sign_changes(*curve)) for curve in zip(signed, flat, strict=True)]
+        sizes = np.linalg.norm(curvature, axis=2)
+        found += [len(sign_changes(*curve)) for curve in zip(signed, sizes, strict=True)]
     return float(np.mean(found))

@@ -98,7 +98,7 @@ class KnotSearch:
         return CAUTION * self.aim.tolerance
 
     def _error(self, attempt: Attempt) -> float:
-        return float(np.quantile(attempt.distances, self.aim.share))
+        return attempt.within(self.aim.share)
 
     def _enough(self, attempt: Attempt) -> bool:
         self.attempt = attempt

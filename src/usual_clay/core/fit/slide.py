@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, dots
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.fit.system import (
     Held,
@@ -143,19 +143,16 @@ def _pulls(
     u, v, home = at
     place, su, sv, suu, suv, svv = surface_derivatives(surface, u, v, 2)
 
-    def dot(a: Floats, b: Floats) -> Floats:
-        return np.einsum("in,in->n", a, b)
-
     normal = np.cross(su, sv, axis=0)
-    area = np.maximum(np.sqrt(dot(normal, normal)), 1e-300)
+    area = np.maximum(np.sqrt(dots(normal, normal)), 1e-300)
     normal /= area
-    a, b, c = dot(su, su), dot(su, sv), dot(sv, sv)
-    bends = dot(suu, normal), dot(suv, normal), dot(svv, normal)
+    a, b, c = dots(su, su), dots(su, sv), dots(sv, sv)
+    bends = dots(suu, normal), dots(suv, normal), dots(svv, normal)
     mean = (a * bends[2] + c * bends[0] - 2 * b * bends[1]) / (2 * area**2)
     gauss = (bends[0] * bends[2] - bends[1] ** 2) / area**2
     # The root of the sum of the squared principal curvatures.
     curvature = np.sqrt(np.maximum(4 * mean**2 - 2 * gauss, 0.0))
-    bent = np.abs(dot(points.T - place, normal)) * curvature
+    bent = np.abs(dots(points.T - place, normal)) * curvature
     along = np.maximum(bent / (1 + bent), least)
     aims = points.T
     if home is not None:

@@ -61,15 +61,12 @@ class Trials:
             # The first one starts from parameters that were never corrected.
             rounds = TRIAL_ROUNDS if self.seen else COARSE_ROUNDS
             laid, attempt = self.laid(nu, nv).settled(space, rounds)
-            if 1 < self._error(attempt) / self.aim.tolerance < HOPELESS:
+            if 1 < attempt.within(self.aim.share) / self.aim.tolerance < HOPELESS:
                 laid, attempt = laid.rested(attempt)
             self._ends[nu, nv] = laid
             self.made[nu, nv] = evened(self._ends[nu, nv], attempt, self.base)
             self.note(attempt)
         return self.seen[nu, nv].deviation(self.aim.share)
-
-    def _error(self, attempt: Attempt) -> float:
-        return float(np.quantile(attempt.distances, self.aim.share))
 
     def note(self, attempt: Attempt) -> None:
         """Keep what a search has come to as a candidate."""

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.arrays import Bools, Floats, Ints, dots
 from usual_clay.core.blocks import BLOCK, in_blocks
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.surface import (
@@ -248,7 +248,7 @@ def _settle(
     for _ in range(most):
         derived = surface_derivatives(surface, trial_u, trial_v, order)
         gap = derived[0] - points
-        distance = _dot(gap, gap)
+        distance = dots(gap, gap)
         better = distance <= best * (1 + 1e-14)
         du, dv, move = _newton_step(surface, derived, gap, trial_u, trial_v)
         done = better & (move <= step)
@@ -276,10 +276,6 @@ def _settle(
     return going
 
 
-def _dot(a: Floats, b: Floats) -> Floats:
-    return np.einsum("in,in->n", a, b)
-
-
 def _write_feet(
     derived: Floats, gap: Floats, move: tuple[Floats, Floats], own: FootPoints, index: Ints
 ) -> None:
@@ -291,7 +287,7 @@ def _write_feet(
     # Which side the point is on: the sign of the volume that the tangents and the gap span.
     (ax, ay, az), (bx, by, bz), (gx, gy, gz) = su, sv, gap
     side = gx * (az * by - ay * bz) + gy * (ax * bz - az * bx) + gz * (ay * bx - ax * by)
-    own.signed[index] = np.copysign(np.sqrt(_dot(gap, gap)), side)
+    own.signed[index] = np.copysign(np.sqrt(dots(gap, gap)), side)
 
 
 def _newton_step(
@@ -299,11 +295,11 @@ def _newton_step(
 ) -> tuple[Floats, Floats, Floats]:
     """Return the step in u and v, held to the domain, and its length in mm."""
     su, sv = derived[1:3]
-    a, b, c = _dot(su, su), _dot(su, sv), _dot(sv, sv)
-    gu, gv = _dot(gap, su), _dot(gap, sv)
+    a, b, c = dots(su, su), dots(su, sv), dots(sv, sv)
+    gu, gv = dots(gap, su), dots(gap, sv)
     huu, huv, hvv = a, b, c
     if len(derived) > 3:
-        huu, huv, hvv = (h + _dot(gap, d) for h, d in zip((a, b, c), derived[3:], strict=True))
+        huu, huv, hvv = (h + dots(gap, d) for h, d in zip((a, b, c), derived[3:], strict=True))
         full = (huu > 0.1 * a) & (hvv > 0.1 * c) & (huu * hvv - huv**2 > 0.05 * a * c)
         huu, huv, hvv = np.where(full, huu, a), np.where(full, huv, b), np.where(full, hvv, c)
     tiny = 1e-30 + 1e-14 * (a + c)
