@@ -19,15 +19,15 @@ from pathlib import Path
 import numpy as np
 from scipy.interpolate import LSQBivariateSpline, splprep
 
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.budget import to_tolerance
-from usual_clay.core.fit.drape import Drape, drape
-from usual_clay.core.fit.front import front
-from usual_clay.core.fit.run import Run, RunSettings
-from usual_clay.core.fit.sample import Sample
-from usual_clay.core.fit.system import Space, fit_control_points
-from usual_clay.core.fit.trace import trace
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import Cast, cast
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.fit.curve.trace import trace
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.fit.search.front import front
+from usual_clay.core.fit.solve.system import Space, fit_control_points
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
@@ -47,8 +47,8 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication
 from usual_clay.bench.shots import _fresh_window, settle
 from usual_clay.bench.start import make_application
-from usual_clay.core.fit.front import front
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.fit.search.front import front
+from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.job.items import PointList
 app = make_application()
 window = _fresh_window()
@@ -58,7 +58,7 @@ run = np.stack([100 * s, 0 * s, 8 * np.sin(9 * s)], axis=1)
 run += np.random.default_rng(0).normal(0, 0.01, run.shape) * [1, 0, 1]
 from usual_clay.bench.edits.points import add_list, add_spline
 add_list(session, run, "run.csv")
-add_spline(session, session.job.items[session.chosen], RunSettings(40))
+add_spline(session, session.job.items[session.chosen], TraceSettings(40))
 settle(window)
 window.set_station("Trace")
 window.stage.look("side")
@@ -98,10 +98,10 @@ print(*pictures[5:])
 DRAG_SURFACE = (
     DRAG[: DRAG.index("s = np.linspace")]
     + """
-from usual_clay.core.fit.base import DrapeSettings
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.spline.tessellate import grid_triangles
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.bench.edits.drapes import start_drape
+from usual_clay.bench.edits.casts import start_cast
 from usual_clay.job.items import Region, Scan
 x, y = np.meshgrid(np.linspace(0, 100, 250), np.linspace(0, 60, 200), indexing="ij")
 z = 6 * np.sin(x / 20) * np.cos(y / 25) + np.random.default_rng(0).normal(0, 0.02, x.shape)
@@ -112,7 +112,7 @@ region = Region(id=session.job.new_id("region"), name="All", scan=scan.id,
                 vertices=np.arange(len(mesh.vertices)))
 session.commit(session.job.with_item(region), "region")
 settle(window)
-start_drape(session, region, DrapeSettings(30, 30, reach=0.02))
+start_cast(session, region, CastSettings(30, 30, reach=0.02))
 settle(window)
 window.set_station("Surface")
 window.cards.card.turn_to("shape")
@@ -161,8 +161,12 @@ def fit_and_feet(runs: int = 5) -> None:
         feet = seconds(lambda surface=surface: foot_points(surface, points, (u, v)))
         against_scipy.append(theirs / ours)
         against_fit.append(feet / ours)
-    say(f"{SIDE} x {SIDE} fit of {COUNT} points, times faster than SciPy", against_scipy, "x",
-        "10 or more")  # fmt: skip
+    say(
+        f"{SIDE} x {SIDE} fit of {COUNT} points, times faster than SciPy",
+        against_scipy,
+        "x",
+        "10 or more",
+    )
     say("feet and signed deviation of those points, in such fits", against_fit, "", "under 3")
 
 
@@ -173,11 +177,11 @@ def search(runs: int = 3) -> None:
     for _ in range(runs):
         sample = Sample(mesh.vertices[chosen], mesh.vertex_normals[chosen])
         _ = sample.neighbours, sample.noise
-        single = seconds(lambda sample=sample: drape(sample, DrapeSettings()))
-        whole = seconds(lambda sample=sample: to_tolerance(sample, DrapeSettings(), Aim()))
+        single = seconds(lambda sample=sample: cast(sample, CastSettings()))
+        whole = seconds(lambda sample=sample: to_tolerance(sample, CastSettings(), Tolerance()))
         ratios.append(whole / single)
         first.append(first_round(sample))
-    say("to tolerance on the demo's back, in single drapes", ratios, "", "under 20")
+    say("to tolerance on the demo's back, in single casts", ratios, "", "under 20")
     say(f"first picture of a live refit, {len(chosen)} points", first, "s", "under 0.5")
 
 
@@ -189,15 +193,15 @@ def adaptive(runs: int = 5) -> None:
     points = np.stack([x, y, z], axis=1) + random.normal(0, 0.012, (COUNT, 3))
     knots = even_knots(SIDE, 3)
     space = Space(knots, knots, 3, 3)
-    settings = DrapeSettings(reach=0.05, smoothness=0.1, knots="adaptive")
+    settings = CastSettings(reach=0.05, smoothness=0.1, knots="adaptive")
     ratios, fronts, counts = [], [], []
     for _ in range(runs):
         sample = Sample(points, np.tile([0.0, 0, 1], (COUNT, 1)))
         _ = sample.neighbours, sample.noise
         single = seconds(lambda: fit_control_points(space, x / 120, y / 50, points))
-        fronts.append(seconds(lambda s=sample: front(s, settings, Aim(0.03))) / single)
+        fronts.append(seconds(lambda s=sample: front(s, settings, Tolerance(0.03))) / single)
         start = time.perf_counter()
-        lean = to_tolerance(sample, settings, Aim(0.03))
+        lean = to_tolerance(sample, settings, Tolerance(0.03))
         ratios.append((time.perf_counter() - start) / single)
         counts.append(float(lean.settings.nu * lean.settings.nv))
     say("adaptive to tolerance on 200000 points, in 20 x 20 fits", ratios, "x", "at most 15")
@@ -209,10 +213,10 @@ def first_round(sample: Sample) -> float:
     """Return how long it takes until there is something to show."""
     start, told = time.perf_counter(), []
 
-    def found(_made: Drape) -> None:
+    def found(_made: Cast) -> None:
         told.append(time.perf_counter() - start)
 
-    drape(sample, DrapeSettings(nu=12, nv=8), found=found)
+    cast(sample, CastSettings(nu=12, nv=8), found=found)
     return told[0]
 
 
@@ -242,9 +246,12 @@ def starting(runs: int = 3) -> None:
     times = []
     for _ in range(runs):
         ran = subprocess.run(
-            [sys.executable, "-c", STARTED], env=environment, capture_output=True, text=True,
+            [sys.executable, "-c", STARTED],
+            env=environment,
+            capture_output=True,
+            text=True,
             check=True,
-        )  # fmt: skip
+        )
         times.append(float(ran.stdout.split()[-1]))
     say("from start to the demo job with its surface on the stage", times, "s", "under 4")
 
@@ -296,11 +303,13 @@ def tracing(runs: int = 3) -> None:
     s = np.linspace(0, 1, 20_000)
     run = np.stack([120 * s, 8 * np.sin(3 * s) + 5 * np.exp(-(((s - 0.62) / 0.03) ** 2)), 0 * s])
     run[:2] += np.random.default_rng(0).normal(0, 0.012, (2, len(s)))
-    points, aim = run.T, Aim(0.03, 0.95)
+    points, aim = run.T, Tolerance(0.03, 0.95)
     times, ratios, counts = [], [], []
     for _ in range(runs):
-        times.append(seconds(lambda: trace(Run(points), RunSettings(knots="adaptive"), aim)))
-        ours = trace(Run(points), RunSettings(knots="adaptive"), aim).settings.controls
+        times.append(
+            seconds(lambda: trace(PointSequence(points), TraceSettings(knots="adaptive"), aim))
+        )
+        ours = trace(PointSequence(points), TraceSettings(knots="adaptive"), aim).settings.controls
         theirs, least = 0.0, 10**9
         # The largest smoothing that still reaches the same deviation has the fewest knots.
         for smoothing in np.geomspace(3.0, 0.9, 12) * len(s) * 2 * 0.012**2:
@@ -324,9 +333,12 @@ def dragging() -> None:
     environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
     for what, script in (("curve", DRAG), ("surface", DRAG_SURFACE)):
         ran = subprocess.run(
-            [sys.executable, "-c", script], env=environment, capture_output=True, text=True,
+            [sys.executable, "-c", script],
+            env=environment,
+            capture_output=True,
+            text=True,
             check=True,
-        )  # fmt: skip
+        )
         whole, drawn = (np.array(row.split(), dtype=float) for row in ran.stdout.splitlines()[-2:])
         say(f"a move of a {what}'s control point, picture and all", list(whole), "ms", "")
         say("of it our own work, without the renderer's", list(whole - drawn), "ms", "under 33")
@@ -346,11 +358,11 @@ def live_surface() -> None:
     points = np.stack([x, y, z], axis=2).reshape(-1, 3)
     points[:, 2] += np.random.default_rng(0).normal(0, 0.02, len(points))
     up = np.tile([0.0, 0.0, 1.0], (len(points), 1))
-    surface = drape(Sample(points, up), DrapeSettings(30, 30, reach=0.02)).surface
+    surface = cast(Sample(points, up), CastSettings(30, 30, reach=0.02)).surface
     live = live_feet(surface, points)
     judging = Judge(MeshTree(points, grid_triangles(250, 200)), 0.4)
     portrait = make_portrait(surface, judging)
-    aim, times = Aim(0.05), []
+    aim, times = Tolerance(0.05), []
     for k in range(30):
         net = surface.points.copy()
         net[14, 15, 2] += 0.05 * (k + 1)
@@ -367,13 +379,13 @@ def live_surface() -> None:
 
 
 def growth() -> None:
-    """How the cost of a drape grows with its points, and the memory that each of them takes."""
+    """How the cost of a cast grows with its points, and the memory that each of them takes."""
     script = """
 import resource, sys, time
 import numpy as np
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import drape
-from usual_clay.core.fit.sample import Sample
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.scan.sample import Sample
 count = int(sys.argv[1])
 random = np.random.default_rng(0)
 x, y = random.uniform(0, 100, count), random.uniform(0, 60, count)
@@ -384,7 +396,7 @@ def peak():
     return 1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 before = peak()
 start = time.perf_counter()
-made = drape(sample, DrapeSettings(20, 20, reach=0.02))
+made = cast(sample, CastSettings(20, 20, reach=0.02))
 print((time.perf_counter() - start) / made.rounds, (peak() - before) / count)
 """
     cost = {}
@@ -393,7 +405,7 @@ print((time.perf_counter() - start) / made.rounds, (peak() - before) / count)
             [sys.executable, "-c", script, str(count)], capture_output=True, text=True, check=True
         )
         cost[count], memory = (float(word) for word in ran.stdout.split())
-        say(f"memory of a drape of {count} points, for each", [memory], "B", "under 600")
+        say(f"memory of a cast of {count} points, for each", [memory], "B", "under 600")
     for few, many in ((50_000, 200_000), (200_000, 2_000_000)):
         ratio = cost[many] / cost[few] / (many / few)
         say(f"a round's time for a point, {many} against {few}", [ratio], "x", "at most 1")
@@ -411,9 +423,12 @@ def large_scan() -> None:
         write_mesh(path, ball.vertices + noise, ball.faces[: round(share * len(ball.faces))])
         environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
         ran = subprocess.run(
-            [sys.executable, "-c", LARGE, str(path)], env=environment, capture_output=True,
-            text=True, check=True,
-        )  # fmt: skip
+            [sys.executable, "-c", LARGE, str(path)],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
     opened, brush, memory = (float(word) for word in ran.stdout.split()[-3:])
     say("a million triangles, from file to picture", [opened], "s", "under 6")
     say("a move of the brush over them", [brush], "ms", "keeps up with the hand: under 33")

@@ -12,8 +12,8 @@ os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="usual-clay-config-")
 import numpy as np
 import pytest
 
-from usual_clay.core.fit.sample import Sample
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.sample import Sample
 from usual_clay.demo.make import demo_job_file, demo_scan_file
 from usual_clay.files.job_file import read_job
 from usual_clay.files.mesh_file import read_mesh

@@ -14,9 +14,9 @@ import pytest
 from scipy.spatial import cKDTree
 
 from tests.conftest import box_mesh
-from usual_clay.cli import main
-from usual_clay.cli_fit import BAD_INPUT, MET, NOT_MET
-from usual_clay.core.check.deviation import Aim, judge
+from usual_clay.cli.fit import BAD_INPUT, MET, NOT_MET
+from usual_clay.cli.main import main
+from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.demo.make import BACK_SEED
 from usual_clay.demo.points import true_outline, write_point_lists
@@ -26,9 +26,20 @@ from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.files.points_file import read_points
 
 FIGURES = {
-    "points", "control_points", "total", "within_share", "rms", "p95", "max", "noise", "seconds",
-    "met", "knots", "method", "fairness",
-}  # fmt: skip
+    "points",
+    "control_points",
+    "total",
+    "within_share",
+    "rms",
+    "p95",
+    "max",
+    "noise",
+    "seconds",
+    "met",
+    "knots",
+    "method",
+    "fairness",
+}
 
 
 def back_region(spread: float = 0.3) -> str:
@@ -41,9 +52,21 @@ def test_fit_to_tolerance_writes_a_surface_and_its_report(
 ) -> None:
     out, report = tmp_path / "back.step", tmp_path / "back.json"
     code = main(
-        ["fit", str(scan_file), "--tolerance", "0.05", "--region", back_region(), "--reach", "10",
-         "--out", str(out), "--report", str(report)]
-    )  # fmt: skip
+        [
+            "fit",
+            str(scan_file),
+            "--tolerance",
+            "0.05",
+            "--region",
+            back_region(),
+            "--reach",
+            "10",
+            "--out",
+            str(out),
+            "--report",
+            str(report),
+        ]
+    )
     assert code == MET
     figures = json.loads(report.read_text())
     assert set(figures) == FIGURES
@@ -60,7 +83,7 @@ def test_fit_to_tolerance_writes_a_surface_and_its_report(
     from usual_clay.demo.make import back_of
 
     signed = foot_points(surface, mesh.vertices[back_of(mesh)]).signed
-    again = judge(signed, Aim(0.05))
+    again = judge(signed, Tolerance(0.05))
     assert again.points == pytest.approx(figures["points"], rel=0.01)
     assert again.within_share == pytest.approx(figures["within_share"], abs=0.003)
 
@@ -68,9 +91,25 @@ def test_fit_to_tolerance_writes_a_surface_and_its_report(
 def test_fit_with_given_counts_may_miss_the_tolerance(tmp_path: Path, scan_file: Path) -> None:
     out, report = tmp_path / "back.igs", tmp_path / "back.json"
     code = main(
-        ["fit", str(scan_file), "--tolerance", "0.03", "--share", "0.9", "--controls", "6x4",
-         "--region", back_region(), "--smooth", "0.1", "--out", str(out), "--report", str(report)]
-    )  # fmt: skip
+        [
+            "fit",
+            str(scan_file),
+            "--tolerance",
+            "0.03",
+            "--share",
+            "0.9",
+            "--controls",
+            "6x4",
+            "--region",
+            back_region(),
+            "--smooth",
+            "0.1",
+            "--out",
+            str(out),
+            "--report",
+            str(report),
+        ]
+    )
     assert code == NOT_MET
     figures = json.loads(report.read_text())
     assert figures["control_points"] == [6, 4]
@@ -83,8 +122,22 @@ def test_units_scale_the_result(tmp_path: Path, scan_file: Path) -> None:
     for unit, region in (("mm", 1.0), ("in", 25.4)):
         x, y, z = pose().to_scan(np.array([BACK_SEED]))[0] * region
         out = tmp_path / f"{unit}.step"
-        main(["fit", str(scan_file), "--tolerance", "9", "--controls", "5x4", "--unit", unit,
-              "--region", f"{x},{y},{z},0.3", "--out", str(out)])  # fmt: skip
+        main(
+            [
+                "fit",
+                str(scan_file),
+                "--tolerance",
+                "9",
+                "--controls",
+                "5x4",
+                "--unit",
+                unit,
+                "--region",
+                f"{x},{y},{z},0.3",
+                "--out",
+                str(out),
+            ]
+        )
         sizes.append(np.ptp(read_exchange(out)[0].points.reshape(-1, 3), axis=0))
     assert sizes[1] == pytest.approx(sizes[0] * 25.4, rel=1e-3)
 
@@ -139,9 +192,13 @@ def test_demo_without_a_display_says_how_to_get_a_picture() -> None:
         if key not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
     }
     ran = subprocess.run(
-        [sys.executable, "-m", "usual_clay", "demo"], env=environment, capture_output=True,
-        text=True, timeout=60, check=False,
-    )  # fmt: skip
+        [sys.executable, "-m", "usual_clay", "demo"],
+        env=environment,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
     assert ran.returncode == BAD_INPUT
     assert "./run shots" in ran.stderr
     assert "Traceback" not in ran.stderr
@@ -175,8 +232,18 @@ def test_trace_parts_a_run_at_its_corners_and_refuses_what_makes_no_sense(
     ends = np.array([[0.0, 0], [40, 0], [40, 30], [0, 30], [0, 0]])
     flat = np.concatenate([a + (b - a) * share for a, b in pairwise(ends)])
     np.savetxt(tmp_path / "square.csv", flat, delimiter=",", header="x [mm],y [mm]", comments="")
-    told = ["trace", str(tmp_path / "square.csv"), "--tolerance", "0.02", "--corners", "40",
-            "--out", str(tmp_path / "a.step"), "--report", str(tmp_path / "a.json")]  # fmt: skip
+    told = [
+        "trace",
+        str(tmp_path / "square.csv"),
+        "--tolerance",
+        "0.02",
+        "--corners",
+        "40",
+        "--out",
+        str(tmp_path / "a.step"),
+        "--report",
+        str(tmp_path / "a.json"),
+    ]
     assert main(told) == MET
     figures = json.loads((tmp_path / "a.json").read_text())
     assert (figures["segments"], figures["corners"]) == (4, 4)
@@ -186,10 +253,12 @@ def test_trace_parts_a_run_at_its_corners_and_refuses_what_makes_no_sense(
     lean = ["trace", str(half), "--tolerance", "0.001", "--controls", "5", "--knots", "even"]
     assert main([*lean, "--out", str(tmp_path / "b.step")]) == NOT_MET
     for more, words in (
-        (["--closed"], "does not close"), (["--controls", "many"], "auto or a number"),
-        (["--corners", "200"], "0 to 180"), (["--degree", "9"], "degree must be"),
+        (["--closed"], "does not close"),
+        (["--controls", "many"], "auto or a number"),
+        (["--corners", "200"], "0 to 180"),
+        (["--degree", "9"], "degree must be"),
         (["--tolerance", "0"], "more than 0"),
-    ):  # fmt: skip
+    ):
         told = ["trace", str(half), "--tolerance", "0.05", "--out", str(tmp_path / "c.step"), *more]
         assert main(told) == BAD_INPUT
         assert words in capsys.readouterr().err

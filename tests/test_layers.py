@@ -48,6 +48,6 @@ def test_imports_keep_to_the_layers(path: Path) -> None:
 
 def test_the_layers_are_all_there() -> None:
     assert {p.relative_to(SOURCE).parts[0] for p in FILES} >= {"core", "job", "files", "bench"}
-    assert not imports_of(SOURCE / "core" / "fit" / "drape.py").isdisjoint(
-        {"usual_clay.core.fit.system"}
+    assert not imports_of(SOURCE / "core" / "fit" / "cast.py").isdisjoint(
+        {"usual_clay.core.fit.solve.system"}
     )

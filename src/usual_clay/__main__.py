@@ -2,6 +2,6 @@
 
 import sys
 
-from usual_clay.cli import main
+from usual_clay.cli.main import main
 
 sys.exit(main())

@@ -88,8 +88,14 @@ class Hands:
             QApplication.processEvents()
         if release:
             at = QPointF(path[-1])
-            up = QMouseEvent(QEvent.Type.MouseButtonRelease, at, widget.mapToGlobal(at), button,
-                             Qt.MouseButton.NoButton, held)  # fmt: skip
+            up = QMouseEvent(
+                QEvent.Type.MouseButtonRelease,
+                at,
+                widget.mapToGlobal(at),
+                button,
+                Qt.MouseButton.NoButton,
+                held,
+            )
             QApplication.sendEvent(widget, up)
             self.wait()
 
@@ -118,9 +124,15 @@ class Hands:
     def wheel(self, place: QPoint, notches: int) -> None:
         at = QPointF(place)
         event = QWheelEvent(
-            at, self.pane.mapToGlobal(at), QPoint(), QPoint(0, 120 * notches),
-            Qt.MouseButton.NoButton, NONE, Qt.ScrollPhase.NoScrollPhase, False,
-        )  # fmt: skip
+            at,
+            self.pane.mapToGlobal(at),
+            QPoint(),
+            QPoint(0, 120 * notches),
+            Qt.MouseButton.NoButton,
+            NONE,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
         QApplication.sendEvent(self.pane, event)
         QApplication.processEvents()
 
@@ -174,7 +186,7 @@ def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
 
 @pytest.fixture
 def with_demo(hands: Hands) -> Hands:
-    """A window with the finished demo job, its drape chosen."""
+    """A window with the finished demo job, its cast chosen."""
     hands.window.documents.open_file(demo_job_file())
     hands.wait()
     return hands

@@ -41,7 +41,7 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     hands.click(BACK)
     region = next(session.job.all(Region))
     assert 15_000 < len(region.vertices) < 35_000
-    # Enter drapes it.
+    # Enter casts it.
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     surface = session.chosen_surface()
     assert surface is not None
@@ -225,7 +225,7 @@ def test_a_region_that_folds_is_told_and_the_way_named(with_scan: Hands) -> None
     window.take("spread")
     session.set_spread(1.0)
     with_scan.click(BACK)
-    window.drape()
+    window.cast()
     with_scan.wait()
     assert not list(session.job.all(Surface))
     assert "folds over" in window.cards.card.trouble.text()  # type: ignore[attr-defined]

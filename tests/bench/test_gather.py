@@ -96,8 +96,9 @@ def test_three_pictures_are_scaled_and_brought_to_agree(
     for path, view in zip(pictures, FILES, strict=True):
         pin_and_scale(hands, path, view)
     # A true outline beside them, as the ball's offset leaves it.
-    np.savetxt(tmp_path / "true.csv", true_outline()[::30], delimiter=",", header="x,y,z",
-               comments="")  # fmt: skip
+    np.savetxt(
+        tmp_path / "true.csv", true_outline()[::30], delimiter=",", header="x,y,z", comments=""
+    )
     hands.window.documents.open_file(tmp_path / "true.csv")
     hands.wait()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
@@ -369,8 +370,9 @@ def test_the_scan_is_set_straight_and_its_shapes_recognised(with_scan: Hands) ->
     deep = np.array([SLOT["x"], 0, float(centre[0] - belly[0])])
     side = deep + 2.5 * np.array([-np.sin(tilt), 0, np.cos(tilt)])
     side = side + SLOT["half"] * np.array([np.cos(tilt), 0, np.sin(tilt)])
-    click_on_wall(hands, pane, found.apply(side[None])[0],
-                  found.turn @ [-np.cos(tilt), 0, -np.sin(tilt)])  # fmt: skip
+    click_on_wall(
+        hands, pane, found.apply(side[None])[0], found.turn @ [-np.cos(tilt), 0, -np.sin(tilt)]
+    )
     shapes = [shape.geometry for shape in session.job.all(Shape)]
     assert [shape.kind for shape in shapes] == ["cylinder", "cylinder", "plane"]
     for shape, hole in zip(shapes, HOLES, strict=False):
@@ -396,8 +398,9 @@ def click_on_wall(hands: Hands, pane, wall: np.ndarray, outward: np.ndarray) -> 
     sight = np.array([0.0, 0, 1.0]) - 0.35 * outward / np.linalg.norm(outward)
     sight /= np.linalg.norm(sight)
     up = np.array([0.0, 1, 0]) - sight * sight[1]
-    pane.move_camera(changed(view.camera, focus=wall, sight=sight, up=up / np.linalg.norm(up),
-                             height=20.0))  # fmt: skip
+    pane.move_camera(
+        changed(view.camera, focus=wall, sight=sight, up=up / np.linalg.norm(up), height=20.0)
+    )
     pane.rest()
     hands.wait()
     hands.click_at(wall, pane=pane)
@@ -435,7 +438,7 @@ def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> N
     thin = session.job.items[back.id]
     assert isinstance(thin, Region)
     assert 2000 < len(thin.vertices) < 6000
-    # The drape was fitted to what is left, and all of it can be undone.
+    # The cast was fitted to what is left, and all of it can be undone.
     assert not session.trouble
     for _ in range(3):
         hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
@@ -486,8 +489,10 @@ def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
     assert isinstance(through, Region)
     assert len(through.vertices) > 1.5 * len(front.vertices)
     hands.window.take("lasso")
-    ring = [middle + QPoint(round(60 * np.cos(a)), round(40 * np.sin(a)))
-            for a in np.linspace(0, 2 * np.pi, 20)]  # fmt: skip
+    ring = [
+        middle + QPoint(round(60 * np.cos(a)), round(40 * np.sin(a)))
+        for a in np.linspace(0, 2 * np.pi, 20)
+    ]
     hands.drag(ring, held=CTRL)
     assert not len(session.job.items[front.id].vertices)  # type: ignore[attr-defined]
     # Two regions are joined, and one is taken from the other again.

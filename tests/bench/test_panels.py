@@ -30,7 +30,7 @@ from usual_clay.job.items import Region, Scan, Surface
 
 
 def only(hands: Hands, kind: type):
-    """The item of a kind that is shown: of the surfaces, the drape over the back."""
+    """The item of a kind that is shown: of the surfaces, the cast over the back."""
     return next(item for item in hands.session.job.all(kind) if item.visible)
 
 
@@ -57,7 +57,7 @@ def test_shelf_renames_hides_locks_and_deletes(with_demo: Hands) -> None:
     assert surface.id not in session.job.items
     for _ in range(5):
         with_demo.key(Qt.Key.Key_Z, CTRL, widget=with_demo.pane)
-    assert session.job.items[surface.id].name == "Back drape"
+    assert session.job.items[surface.id].name == "Back cast"
     assert session.job.items[surface.id].visible
 
 
@@ -224,9 +224,12 @@ def test_a_file_is_dropped_on_the_window(hands: Hands, scan_file: Path) -> None:
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(scan_file))])
     event = QDropEvent(
-        QPointF(300, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+        QPointF(300, 300),
+        Qt.DropAction.CopyAction,
+        data,
+        Qt.MouseButton.LeftButton,
         Qt.KeyboardModifier.NoModifier,
-    )  # fmt: skip
+    )
     hands.window.dropEvent(event)
     hands.wait(lambda: hands.window.cards.get("bring in")._read is not None)
     assert hands.window.cards.card is hands.window.cards.get("bring in")
@@ -239,8 +242,8 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
     window = hands.window
     for run, words in (
         (lambda: window.take("spread"), "no scan yet"),
-        (window.drape, "Choose a region first"),
-        (window.to_tolerance, "Choose a draped surface"),
+        (window.cast, "Choose a region first"),
+        (window.to_tolerance, "Choose a cast surface"),
     ):
         run()
         assert words in window.cards.told.text()
@@ -333,9 +336,10 @@ def test_cards_give_words_their_height_and_long_names_end_in_dots(with_demo: Han
     row = window.shelf.rows[surface.id]
     image = row.name.grab().toImage()
     ink = [
-        x for x in range(image.width())
+        x
+        for x in range(image.width())
         if any(image.pixelColor(x, y).lightness() < 120 for y in range(image.height()))
-    ]  # fmt: skip
+    ]
     assert ink
     # The last letters are three dots, not half a letter at the edge.
     assert max(ink) < image.width() - 1

@@ -284,7 +284,7 @@ def test_two_scans_are_joined_and_draped_together(with_demo: Hands) -> None:
     used[joined.mesh.triangles] = True
     back = used & (np.abs(places[:, 0] - 60) < 20) & (np.abs(places[:, 1]) < 5) & (places[:, 2] > 3)
     session.put_region(joined, back, "both")
-    hands.window.drape()
+    hands.window.cast()
     hands.wait()
     surface = session.chosen_surface()
     assert session.job.report(surface).at_share < 0.06
@@ -301,7 +301,7 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     session.choose(scan.id)
     # Once round, between the holes for the hangers.
     session.put_region(scan, used & (x > 45) & (x < 68), "ring")
-    window.drape()
+    window.cast()
     hands.wait()
     surface = session.chosen_surface()
     # A region with two ends that folds over is closed by itself.

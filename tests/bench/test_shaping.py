@@ -1,4 +1,4 @@
-"""Shaping curves with mouse and keys: handles, snapping, typed numbers, tasks, relations."""
+"""Shaping curves with mouse and keys: handles, snapping, typed numbers, tasks, holds."""
 
 from __future__ import annotations
 
@@ -15,10 +15,10 @@ from scipy.spatial import cKDTree
 from tests.bench.conftest import NONE, SHIFT, Hands
 from tests.bench.test_trace import chosen, draw, seen, top
 from tests.core.test_demo_curves import top_truth
-from usual_clay.bench.edits.curves import relations_of
+from usual_clay.bench.edits.curves import holds_of
 from usual_clay.bench.gestures.drag_handle import paddles
 from usual_clay.core.check.joint import joint
-from usual_clay.core.fit.relations import Relation
+from usual_clay.core.fit.curve.holds import Hold
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_derivatives, curve_points
 from usual_clay.core.spline.parts import evenly, length_of
@@ -50,8 +50,12 @@ def test_digits_say_how_far_a_drag_goes(top) -> None:
     before = draw(hands, pane, ARCH).geometry.points[2]
     at = seen(pane, before)
     hands.drag([at, at + QPoint(0, -30)], widget=pane, release=False)
-    for text, key in (("y", Qt.Key.Key_Y), ("2", Qt.Key.Key_2), (".", Qt.Key.Key_Period),
-                      ("5", Qt.Key.Key_5)):  # fmt: skip
+    for text, key in (
+        ("y", Qt.Key.Key_Y),
+        ("2", Qt.Key.Key_2),
+        (".", Qt.Key.Key_Period),
+        ("5", Qt.Key.Key_5),
+    ):
         QApplication.sendEvent(pane, QKeyEvent(QEvent.Type.KeyPress, key, NONE, text))
     assert pane.typed == "2.5"
     mouse(pane, QEvent.Type.MouseButtonRelease, at + QPoint(0, -30))
@@ -177,8 +181,9 @@ def test_a_stroke_becomes_a_lean_curve(top) -> None:
     QTest.mouseClick(card.kinds[0]._buttons["stroke"], Qt.MouseButton.LeftButton)
     x = np.linspace(0.15, 0.85, 60)
     y = 0.5 - 0.2 * np.sin(3 * (x - 0.15))
-    path = [QPoint(round(a * pane.width()), round(b * pane.height()))
-            for a, b in zip(x, y, strict=True)]  # fmt: skip
+    path = [
+        QPoint(round(a * pane.width()), round(b * pane.height())) for a, b in zip(x, y, strict=True)
+    ]
     hands.drag(path, widget=pane)
     hands.key(Qt.Key.Key_Return, widget=pane)
     curve = chosen(hands)
@@ -277,7 +282,7 @@ def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_pa
     hands, pane = top
     neighbour = draw(hands, pane, [(0.1, 0.7), (0.2, 0.6), (0.3, 0.6)])
     curve = draw(hands, pane, [(0.32, 0.58), (0.45, 0.4), (0.6, 0.4), (0.7, 0.5), (0.85, 0.6)])
-    hands.window.table.run("relations")
+    hands.window.table.run("holds")
     card = hands.window.cards.card
     hands.press("G1")
     hands.press("start")
@@ -287,7 +292,7 @@ def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_pa
     hands.press("fixed")
     hands.press("end")
     hands.press("Add")
-    assert len(relations_of(chosen(hands))) == 2
+    assert len(holds_of(chosen(hands))) == 2
     held = chosen(hands).geometry.points[-1]
     hands.press("distance")
     hands.press("straight")
@@ -295,7 +300,7 @@ def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_pa
     hands.press("Add")
     assert "cannot hold together" in card.trouble.text()
     assert "distance" not in card.trouble.text()
-    assert len(relations_of(chosen(hands))) == 2
+    assert len(holds_of(chosen(hands))) == 2
     hands.key(Qt.Key.Key_Escape, widget=pane)
     at = seen(pane, chosen(hands).geometry.points[2])
     hands.drag([at, at + QPoint(0, -20), at + QPoint(5, -45)], widget=pane)
@@ -314,8 +319,8 @@ def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_pa
     assert hands.session.save(tmp_path / "held.uclay")
     again = read_job(tmp_path / "held.uclay").items[curve.id]
     assert isinstance(again, Curve)
-    assert relations_of(again) == relations_of(after)
-    assert isinstance(relations_of(again)[0], Relation)
+    assert holds_of(again) == holds_of(after)
+    assert isinstance(holds_of(again)[0], Hold)
 
 
 def test_a_twin_of_a_curve_on_the_plane_meets_it_smoothly(top) -> None:

@@ -49,8 +49,12 @@ def test_the_picture_shows_what_the_projection_says(with_scan: Hands) -> None:
     pane = with_scan.pane
     inside = with_scan.place((50, 0, 12))
     picture = with_scan.picture()
-    assert covered(picture[inside.y() - 3 : inside.y() + 3, inside.x() - 3 : inside.x() + 3],
-                   colours.SCAN) > 20  # fmt: skip
+    assert (
+        covered(
+            picture[inside.y() - 3 : inside.y() + 3, inside.x() - 3 : inside.x() + 3], colours.SCAN
+        )
+        > 20
+    )
     assert pane.scene.target(*pane.view.ray(inside.x(), inside.y())) is not None
     assert pane.scene.target(*pane.view.ray(5, 5)) is None
 

@@ -12,7 +12,7 @@ from PySide6.QtTest import QTest
 from tests.bench.conftest import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
 from usual_clay.bench.edits.surfaces import whole_lines
-from usual_clay.core.fit.candidates import front_of
+from usual_clay.core.fit.search.candidates import pareto_front
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives, surface_grid
 from usual_clay.job.items import Region, Surface
@@ -29,7 +29,7 @@ def chosen(hands: Hands) -> Surface:
 
 @pytest.fixture
 def net(with_demo: Hands):
-    """The demo's drape from above, ready to be shaped."""
+    """The demo's cast from above, ready to be shaped."""
     hands = with_demo
     hands.window.stage.look("side")
     hands.window.stage.swap()
@@ -222,7 +222,7 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     session.choose(surface.id)
     hands.wait(lambda: len(session.front) > 5)
     hands.wait()
-    front = front_of(session.front, aim.share)
+    front = pareto_front(session.front, aim.share)
     met = [candidate for candidate in front if candidate.deviation(aim.share) <= aim.tolerance]
     # Coarse ones, the leanest within tolerance, and richer ones past it.
     assert 0 < len(met) < len(front)

@@ -1,4 +1,4 @@
-"""Curves from curves, against closed forms: offsets, chains, relations, arcs, joints, profiles."""
+"""Curves from curves, against closed forms: offsets, chains, holds, arcs, joints, profiles."""
 
 from __future__ import annotations
 
@@ -28,13 +28,13 @@ from usual_clay.core.build.placed import (
     set_across,
 )
 from usual_clay.core.check.comb import comb_of
-from usual_clay.core.check.deviation import Aim
+from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.check.joint import joint
 from usual_clay.core.check.live import live_distance
-from usual_clay.core.fit.arcs import longest_arc, with_splines
-from usual_clay.core.fit.fair import FairSettings, SlimSettings, can_go, fair, slim
-from usual_clay.core.fit.relations import ClashError, Relation, hold
-from usual_clay.core.fit.system import FitError
+from usual_clay.core.fit.curve.arcs import longest_arc, with_splines
+from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings, can_go, fair, slim
+from usual_clay.core.fit.curve.holds import ClashError, Hold, apply_holds
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.spline.basis import SplineError, even_knots
 from usual_clay.core.spline.chain import chain, extend
 from usual_clay.core.spline.closest import curve_foot_points
@@ -63,8 +63,9 @@ def ring(radius: float = 10.0) -> BSplineCurve:
 
 def tight() -> BSplineCurve:
     """A curve with a bend of less than a millimetre's radius."""
-    return controls((0, 0, 0), (10, 0, 0), (20, 0, 0), (22, 14, 0), (24, 0, 0), (34, 0, 0),
-                    (44, 0, 0))  # fmt: skip
+    return controls(
+        (0, 0, 0), (10, 0, 0), (20, 0, 0), (22, 14, 0), (24, 0, 0), (34, 0, 0), (44, 0, 0)
+    )
 
 
 def bend_at(curve: BSplineCurve, t: float) -> tuple[np.ndarray, np.ndarray]:
@@ -188,42 +189,48 @@ def test_curves_are_parted_and_joined_again() -> None:
         split_up(SplitSettings("extremes", axis="z"), [curve])
 
 
-# ---- relations -------------------------------------------------------------------------------
+# ---- holds -------------------------------------------------------------------------------
 
 
 def test_relations_hold_and_keep_the_curve_near() -> None:
     curve = tight()
     asked = [
-        Relation("fixed", 0.0, place=(0, 0, 0)), Relation("level", 0.0), Relation("upright", 1.0),
-        Relation("size", axis="x", value=45.0),
-    ]  # fmt: skip
-    held = hold(curve, asked)
+        Hold("fixed", 0.0, place=(0, 0, 0)),
+        Hold("level", 0.0),
+        Hold("upright", 1.0),
+        Hold("size", axis="x", value=45.0),
+    ]
+    held = apply_holds(curve, asked)
     ends = curve_derivatives(held, [0.0, 1.0], 1)
     assert ends[0, 0] == pytest.approx([0, 0, 0], abs=1e-6)
     assert ends[0, 1, 0] == pytest.approx(45, abs=1e-6)
     assert ends[1, 0, 1:] == pytest.approx([0, 0], abs=1e-5)
     assert ends[1, 1, :2] == pytest.approx([0, 0], abs=1e-5)
     # An end that is held a little aside leaves the far half nearly where it was.
-    aside = hold(curve, [Relation("fixed", 0.0, place=(0, 0.1, 0))])
+    aside = apply_holds(curve, [Hold("fixed", 0.0, place=(0, 0.1, 0))])
     far = curve_points(curve, np.linspace(0.5, 1, 50))
     assert curve_foot_points(aside, far)[2].max() < 0.02
     neighbour = controls((44.3, 0.2, 0), (50, 3, 0), (60, 8, 0), (70, 9, 1))
-    assert joint(hold(curve, [Relation("curved", 1.0, other=0)], [neighbour]), neighbour).grade == 2
-    on = hold(curve, [Relation("on curve", 0.5, other=0)], [neighbour])
+    assert (
+        joint(apply_holds(curve, [Hold("curved", 1.0, other=0)], [neighbour]), neighbour).grade == 2
+    )
+    on = apply_holds(curve, [Hold("on curve", 0.5, other=0)], [neighbour])
     assert curve_foot_points(neighbour, curve_points(on, [0.5]))[2][0] < 1e-6
-    own_twin = hold(curve, [Relation("mirrored", axis="x", value=21.0)])
+    own_twin = apply_holds(curve, [Hold("mirrored", axis="x", value=21.0)])
     assert own_twin.points[:, 0] + own_twin.points[::-1, 0] == pytest.approx(42, abs=1e-9)
-    across = hold(curve, [Relation("across", 1.0, axis="x", value=44.0)])
+    across = apply_holds(curve, [Hold("across", 1.0, axis="x", value=44.0)])
     assert curve_derivatives(across, [1.0], 1)[1, 0, 1:] == pytest.approx([0, 0], abs=1e-6)
 
 
 def test_relations_that_clash_are_named() -> None:
     clash = [
-        Relation("fixed", 0.0, place=(0, 0, 0)), Relation("level", 0.5),
-        Relation("fixed", 1.0, place=(40, 0, 0)), Relation("size", axis="x", value=50),
-    ]  # fmt: skip
+        Hold("fixed", 0.0, place=(0, 0, 0)),
+        Hold("level", 0.5),
+        Hold("fixed", 1.0, place=(40, 0, 0)),
+        Hold("size", axis="x", value=50),
+    ]
     with pytest.raises(ClashError) as told:
-        hold(tight(), clash)
+        apply_holds(tight(), clash)
     for words in ("start fixed in place", "end fixed in place", "along x 50 mm"):
         assert words in str(told.value)
     assert "level" not in str(told.value)
@@ -239,8 +246,10 @@ def test_fairing_keeps_to_its_band_and_slimming_to_its_tolerance() -> None:
     made = fair(rough, FairSettings(0.05))
     assert made.moved <= 0.05
     assert curve_foot_points(rough, evenly(made.curve, 2000))[2].max() < 0.0505
-    third = [np.linalg.norm(curve_derivatives(c, np.linspace(0, 1, 400), 3)[3], axis=1).mean()
-             for c in (rough, made.curve)]  # fmt: skip
+    third = [
+        np.linalg.norm(curve_derivatives(c, np.linspace(0, 1, 400), 3)[3], axis=1).mean()
+        for c in (rough, made.curve)
+    ]
     assert third[1] < 0.8 * third[0]
     assert made.curve.points[[0, 1, -1]] == pytest.approx(rough.points[[0, 1, -1]])
     lean = slim(rough, SlimSettings(within=0.1))
@@ -261,7 +270,7 @@ def test_the_longest_arc_is_found_and_met_in_curvature() -> None:
     wave = arc[-1] + np.stack([2 * np.sin(t / 5) ** 2, t, 0 * t], axis=1)
     run = np.concatenate([line, arc, wave])
     run[:, :2] += np.random.default_rng(0).normal(0, 0.01, (len(run), 2))
-    made = with_splines(run, Aim(0.03, 0.95), 2)
+    made = with_splines(run, Tolerance(0.03, 0.95), 2)
     assert made.stretch.radius == pytest.approx(20, rel=0.01)
     assert made.stretch.centre == pytest.approx([0, 20, 0], abs=0.1)
     assert made.stretch.stop - made.stretch.start > 390
@@ -295,8 +304,12 @@ def test_joints_are_told_in_figures() -> None:
     halves = parts_at(tight(), np.array([0.6]))
     assert joint(*halves).grade >= 2
     # A smooth curve parted inside a span meets in all derivatives.
-    assert joint(*parts_at(controls((0, 0, 0), (3, 5, 0), (7, 5, 0), (9, 0, 0)),
-                           np.array([0.4]))).grade == 3  # fmt: skip
+    assert (
+        joint(
+            *parts_at(controls((0, 0, 0), (3, 5, 0), (7, 5, 0), (9, 0, 0)), np.array([0.4]))
+        ).grade
+        == 3
+    )
 
 
 def test_distances_are_the_least_and_the_most() -> None:
@@ -338,8 +351,9 @@ def test_bridges_start_anywhere_and_give_the_whole() -> None:
     back = bridge(one, other, replace(settings, first_way="after"))
     assert bend_at(back, 0.0)[0] == pytest.approx(-bend_at(one, 0.8)[0])
     # Ends that cross still meet both, and say nothing false.
-    crossed = bridge(one, controls((25, -9, 0), (25, 0, 0), (25, 9, 0)),
-                     BridgeSettings(second_at=1.0))  # fmt: skip
+    crossed = bridge(
+        one, controls((25, -9, 0), (25, 0, 0), (25, 9, 0)), BridgeSettings(second_at=1.0)
+    )
     assert bend_at(crossed, 0.0)[0] == pytest.approx(bend_at(one, 1.0)[0])
     assert np.isfinite(evenly(crossed, 50)).all()
     assert copied(one, CopySettings("z", 7.0)).points == pytest.approx(
@@ -352,8 +366,10 @@ def test_a_curve_that_turns_back_is_paired_stretch_by_stretch() -> None:
     truth = np.stack(
         [30 - 10 * (2 * u - 1) ** 2, 10 * np.cos(1.2 * (2 * u - 1) + 0.2), 8 * (2 * u - 1)], axis=1
     )
-    views = [make_curve(DrawnSettings("through", tuple(map(tuple, truth * flat))))
-             for flat in ([1, 0, 1], [1, 1, 0])]  # fmt: skip
+    views = [
+        make_curve(DrawnSettings("through", tuple(map(tuple, truth * flat))))
+        for flat in ([1, 0, 1], [1, 1, 0])
+    ]
     made = pair_into_space(*views, PairSettings("x", within=0.005)).curve
     assert len(made.points) < 30
     assert np.quantile(curve_foot_points(made, truth)[2], 0.95) < 0.01

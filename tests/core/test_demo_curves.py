@@ -30,8 +30,13 @@ def spread(curve: Curve, truth: np.ndarray) -> float:
 
 def top_truth() -> np.ndarray:
     """The true outline as it is seen from above, both halves."""
-    x = np.concatenate([np.linspace(0.02, 1, 30), np.linspace(1, 95, 700),
-                        95 + np.sin(np.linspace(0, np.pi / 2, 60))[:-1]])  # fmt: skip
+    x = np.concatenate(
+        [
+            np.linspace(0.02, 1, 30),
+            np.linspace(1, 95, 700),
+            95 + np.sin(np.linspace(0, np.pi / 2, 60))[:-1],
+        ]
+    )
     height = np.linspace(-3.0, 3.0, 61)
     low, high = np.zeros((len(x), len(height))), np.full((len(x), len(height)), 14.0)
     for _ in range(40):

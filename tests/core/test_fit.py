@@ -1,4 +1,4 @@
-"""Fitting: the linear system, the frame, drape, robustness and the search for a budget."""
+"""Fitting: the linear system, the frame, cast, robustness and the search for a budget."""
 
 from __future__ import annotations
 
@@ -9,15 +9,21 @@ import pytest
 from scipy.interpolate import LSQBivariateSpline
 
 from tests.conftest import height_field
-from usual_clay.core.check.deviation import Aim, ToleranceError, at_share, distance_levels, judge
-from usual_clay.core.fit.base import DrapeSettings, FoldsOverError, lay_flat
-from usual_clay.core.fit.budget import to_tolerance
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.drape import drape
-from usual_clay.core.fit.frame import FrameError, base_frame, even_out, follow_sides
-from usual_clay.core.fit.sample import Sample, estimate_noise
-from usual_clay.core.fit.system import FitError, Space, fit_control_points
+from usual_clay.core.check.deviation import (
+    Tolerance,
+    ToleranceError,
+    at_share,
+    distance_levels,
+    judge,
+)
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.parameterize.frame import FrameError, base_frame, even_out, follow_sides
+from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError, parameterize
+from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.solve.system import FitError, Space, fit_control_points
 from usual_clay.core.progress import Cancelled
+from usual_clay.core.scan.sample import Sample, estimate_noise
 from usual_clay.core.spline.basis import collocation, even_knots, gram
 from usual_clay.core.spline.surface import surface_points
 
@@ -119,11 +125,11 @@ def test_parameters_advance_with_the_length_on_the_surface() -> None:
 
 def test_drape_reproduces_what_a_spline_can_hold() -> None:
     sample = height_field()
-    made = drape(sample, DrapeSettings(nu=16, nv=12, reach=0.0, smoothness=0.0))
-    assert judge(made.feet.signed, Aim(0.001)).within_share > 0.999
+    made = cast(sample, CastSettings(nu=16, nv=12, reach=0.0, smoothness=0.0))
+    assert judge(made.feet.signed, Tolerance(0.001)).within_share > 0.999
     # Positive lies on the side of the normal.
     lifted = Sample(sample.points + 0.3 * UP, sample.normals)
-    other = drape(lifted, DrapeSettings(nu=16, nv=12, reach=0.0, smoothness=0.0))
+    other = cast(lifted, CastSettings(nu=16, nv=12, reach=0.0, smoothness=0.0))
     below = surface_points(other.surface, [0.5], [0.5])[0] - 0.05 * UP
     from usual_clay.core.spline.closest import foot_points
 
@@ -133,7 +139,7 @@ def test_drape_reproduces_what_a_spline_can_hold() -> None:
 def test_drape_runs_past_its_region_by_the_reach() -> None:
     sample = height_field()
     for reach in (0.0, 0.4):
-        made = drape(sample, DrapeSettings(reach=reach, sides="straight", nu=8, nv=6))
+        made = cast(sample, CastSettings(reach=reach, sides="straight", nu=8, nv=6))
         length = np.ptp(surface_points(made.surface, [0.0, 1.0], [0.5, 0.5])[:, 0])
         assert length == pytest.approx(60 * (1 + reach), rel=0.03)
 
@@ -141,11 +147,11 @@ def test_drape_runs_past_its_region_by_the_reach() -> None:
 def test_one_smoothness_means_the_same_at_any_size() -> None:
     small = height_field(noise=0.01)
     large = Sample(small.points * 100, small.normals)
-    settings = DrapeSettings(nu=14, nv=10, smoothness=0.7)
-    one, other = drape(small, settings), drape(large, settings)
+    settings = CastSettings(nu=14, nv=10, smoothness=0.7)
+    one, other = cast(small, settings), cast(large, settings)
     assert np.abs(one.surface.points * 100 - other.surface.points).max() < 1e-3
-    stiff = drape(small, replace(settings, smoothness=1.0))
-    rms = [judge(d.feet.signed, Aim()).rms for d in (one, stiff)]
+    stiff = cast(small, replace(settings, smoothness=1.0))
+    rms = [judge(d.feet.signed, Tolerance()).rms for d in (one, stiff)]
     assert rms[1] > 1.5 * rms[0]
 
 
@@ -154,8 +160,8 @@ def test_gaps_stay_calm() -> None:
     x, y, _ = sample.points.T
     kept = (x - 30) ** 2 + (y - 15) ** 2 > 36
     holed = Sample(sample.points[kept], sample.normals[kept])
-    made = drape(holed, DrapeSettings(nu=14, nv=10, reach=0.2))
-    assert judge(made.feet.signed, Aim(0.05)).met
+    made = cast(holed, CastSettings(nu=14, nv=10, reach=0.2))
+    assert judge(made.feet.signed, Tolerance(0.05)).met
     from usual_clay.core.spline.closest import foot_points
 
     missing = foot_points(made.surface, sample.points[~kept])
@@ -168,9 +174,9 @@ def test_spikes_do_not_pull_the_surface() -> None:
     hit = random.choice(8000, 80, replace=False)
     points = clean.points.copy()
     points[hit, 2] += random.uniform(0.5, 2.0, 80)
-    settings = DrapeSettings(nu=10, nv=8, reach=0.1)
-    spiked = drape(Sample(points, clean.normals), settings)
-    reference = drape(clean, settings)
+    settings = CastSettings(nu=10, nv=8, reach=0.1)
+    spiked = cast(Sample(points, clean.normals), settings)
+    reference = cast(clean, settings)
     keep = np.ones(8000, dtype=bool)
     keep[hit] = False
     rms = np.sqrt(np.mean(spiked.feet.signed[keep] ** 2))
@@ -183,8 +189,8 @@ def test_a_narrow_ridge_is_no_spike() -> None:
     x, y = random.uniform(0, 60, 9000), random.uniform(0, 30, 9000)
     z = np.exp(-(((x - 25) / 2) ** 2)) + random.normal(0, 0.01, 9000)
     sample = Sample(np.stack([x, y, z], axis=1), np.tile(UP, (9000, 1)))
-    made = drape(sample, DrapeSettings(nu=50, nv=4, reach=0.0))
-    assert judge(made.feet.signed, Aim(0.04)).met
+    made = cast(sample, CastSettings(nu=50, nv=4, reach=0.0))
+    assert judge(made.feet.signed, Tolerance(0.04)).met
 
 
 def test_noise_is_found() -> None:
@@ -196,52 +202,61 @@ def test_noise_is_found() -> None:
 def test_regions_that_cannot_be_draped_say_why() -> None:
     few = height_field(50)
     with pytest.raises(FitError, match="50 points, fewer than the 100 control points"):
-        drape(few, DrapeSettings())
+        cast(few, CastSettings())
     line = np.stack([np.linspace(0, 9, 400), np.zeros(400), np.zeros(400)], axis=1)
     with pytest.raises(FrameError, match="is a line"):
-        drape(Sample(line, np.tile(UP, (400, 1))), DrapeSettings())
+        cast(Sample(line, np.tile(UP, (400, 1))), CastSettings())
     sample = height_field(3000)
     folded = sample.normals.copy()
     folded[:900, 2] = -1
     with pytest.raises(FoldsOverError, match=r"faces away.*four-corner patch"):
-        lay_flat(Sample(sample.points, folded), DrapeSettings())
+        parameterize(Sample(sample.points, folded), CastSettings())
 
 
 @pytest.mark.parametrize(
     "fields",
-    [{"nu": 3}, {"nv": 201}, {"degree": 8}, {"degree": 5, "nu": 5}, {"smoothness": -0.1},
-     {"reach": 1.2}, {"frame": "tilted"}, {"plane": "xx"}, {"sides": "wild"}],
-)  # fmt: skip
+    [
+        {"nu": 3},
+        {"nv": 201},
+        {"degree": 8},
+        {"degree": 5, "nu": 5},
+        {"smoothness": -0.1},
+        {"reach": 1.2},
+        {"frame": "tilted"},
+        {"plane": "xx"},
+        {"sides": "wild"},
+    ],
+)
 def test_settings_out_of_range_are_refused(fields: dict) -> None:
     with pytest.raises(FitError):
-        DrapeSettings(**fields)
+        CastSettings(**fields)
 
 
 def test_to_tolerance_is_lean_and_keeps_every_candidate() -> None:
     sample = height_field(6000, noise=0.005)
     told: list[Candidate] = []
-    found = to_tolerance(sample, DrapeSettings(reach=0.1), Aim(0.012), found=told.append)
+    found = to_tolerance(sample, CastSettings(reach=0.1), Tolerance(0.012), found=told.append)
     assert found.report.met
     nu, nv = found.settings.nu, found.settings.nv
-    assert found.drape.surface.counts == (nu, nv)
+    assert found.cast.surface.counts == (nu, nv)
     assert nu != nv
     assert nu * nv <= 80
     assert {(c.nu, c.nv) for c in told} <= {(c.nu, c.nv) for c in found.candidates}
     for a, b in ((nu - 1, nv), (nu, nv - 1)):
         if min(a, b) >= 4:
-            smaller = drape(sample, DrapeSettings(nu=a, nv=b, reach=0.1), found.drape.start)
-            assert judge(smaller.feet.signed, Aim(0.012)).within_share < 0.96
+            smaller = cast(sample, CastSettings(nu=a, nv=b, reach=0.1), found.cast.start)
+            assert judge(smaller.feet.signed, Tolerance(0.012)).within_share < 0.96
     assert "control points" in found.words
 
 
 def test_to_tolerance_says_when_it_cannot() -> None:
     noisy = height_field(6000, noise=0.05)
-    below = to_tolerance(noisy, DrapeSettings(), Aim(0.02), limit=12)
+    below = to_tolerance(noisy, CastSettings(), Tolerance(0.02), limit=12)
     assert not below.report.met
     assert "below the scan's noise" in below.words
     rough = height_field(20_000)
     rough = Sample(rough.points + 0.5 * np.sin(rough.points[:, :1] * 0.8) * UP, rough.normals)
-    short = to_tolerance(rough, DrapeSettings(), Aim(0.05), limit=8)
+    short = to_tolerance(rough, CastSettings(), Tolerance(0.05), limit=8)
     assert not short.report.met
     assert "not met with up to 8 × 8" in short.words
     assert max(c.nu for c in short.candidates) <= 8
@@ -255,7 +270,9 @@ def test_to_tolerance_stops_at_once_and_keeps_the_best() -> None:
         if len(calls) > 5:
             raise Cancelled
 
-    found = to_tolerance(height_field(3000, 0.01), DrapeSettings(), Aim(0.012), progress=progress)
+    found = to_tolerance(
+        height_field(3000, 0.01), CastSettings(), Tolerance(0.012), progress=progress
+    )
     assert found.cancelled
     assert "Stopped" in found.words
     best = min(c.deviation(0.95) for c in found.candidates)
@@ -264,13 +281,13 @@ def test_to_tolerance_stops_at_once_and_keeps_the_best() -> None:
 
 def test_figures_of_deviation() -> None:
     signed = np.array([-0.3, -0.02, 0.01, 0.04, 0.05])
-    report = judge(signed, Aim(0.04, 0.5))
+    report = judge(signed, Tolerance(0.04, 0.5))
     assert report.within_share == pytest.approx(0.6)
     assert report.met
     assert report.max == pytest.approx(0.3)
     assert report.rms == pytest.approx(np.sqrt(np.mean(signed**2)))
     assert at_share(distance_levels(signed), 0.5) == pytest.approx(report.at_share)
-    assert Aim(0.05, 0.95).noise_floor(0.02) == pytest.approx(0.0392, abs=1e-4)
+    assert Tolerance(0.05, 0.95).noise_floor(0.02) == pytest.approx(0.0392, abs=1e-4)
     for tolerance, share in ((0, 0.9), (-1, 0.9), (np.nan, 0.9), (0.1, 0), (0.1, 1.2)):
         with pytest.raises(ToleranceError):
-            Aim(tolerance, share)
+            Tolerance(tolerance, share)

@@ -9,20 +9,20 @@ import numpy as np
 import pytest
 
 from usual_clay.core.build.placed import drawn_on
-from usual_clay.core.check.deviation import Aim, at_share, distance_levels
+from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels
 from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.fit.drape import folds_in
-from usual_clay.core.fit.meet import Ribbon
-from usual_clay.core.fit.network import Piece, edge_curve, ribbon_of, solve_together
-from usual_clay.core.fit.patch import PatchSettings, patch
-from usual_clay.core.fit.patch_budget import patch_to_tolerance
-from usual_clay.core.fit.system import FitError
-from usual_clay.core.scan.calm import calm_places
+from usual_clay.core.fit.cast import folds_in
+from usual_clay.core.fit.patch.budget import patch_to_tolerance
+from usual_clay.core.fit.patch.meet import Ribbon
+from usual_clay.core.fit.patch.network import Piece, edge_curve, ribbon_of, solve_together
+from usual_clay.core.fit.patch.patch import PatchSettings, patch
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.moving_least_squares import smoothed_places
 from usual_clay.core.spline.basis import SplineError
-from usual_clay.core.spline.borders import GapError, between, four_borders
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.four_borders import GapError, between, four_borders
 from usual_clay.core.spline.make import DrawnSettings, arc_through, through_points
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import surface_grid
@@ -60,8 +60,12 @@ def on(*corners: tuple[float, float]) -> BSplineCurve:
     return through_points(np.stack([x, y, height(x, y)], axis=1), spacing="uniform")
 
 
-LEFT = [on((0, -9), (30, -7)), on((30, -7), (32, 0), (30, 7)), on((30, 7), (0, 9)),
-        on((0, 9), (0, -9))]  # fmt: skip
+LEFT = [
+    on((0, -9), (30, -7)),
+    on((30, -7), (32, 0), (30, 7)),
+    on((30, 7), (0, 9)),
+    on((0, 9), (0, -9)),
+]
 RIGHT = [LEFT[1], on((30, -7), (60, -8)), on((60, -8), (60, 8)), on((60, 8), (30, 7))]
 
 
@@ -114,20 +118,22 @@ def test_a_symmetric_patch_has_a_symmetric_net_and_says_what_moved() -> None:
     assert image < 1e-12
     assert np.quantile(truth(made.surface), 0.95) < 0.012
     shifted = [moved(c, 0, 0.03, 0) for c in LEFT]
-    assert "moved by up to 0.0" in patch(field(), shifted, ALONE,
-                                         PatchSettings(9, 9, symmetric="y")).words  # fmt: skip
+    assert (
+        "moved by up to 0.0"
+        in patch(field(), shifted, ALONE, PatchSettings(9, 9, symmetric="y")).words
+    )
     with pytest.raises(FitError, match="not symmetric about x = 0"):
         patch(field(), LEFT, ALONE, PatchSettings(9, 9, symmetric="x"))
 
 
 def test_the_leanest_patch_within_tolerance_is_found() -> None:
-    aim = Aim(0.045)
+    aim = Tolerance(0.045)
     found = patch_to_tolerance(field(), LEFT, ALONE, PatchSettings(knots="adaptive"), aim)
     assert found.report.met
     rich = patch(field(), LEFT, ALONE, PatchSettings(20, 20))
-    nu, nv = found.drape.surface.counts
+    nu, nv = found.cast.surface.counts
     assert nu * nv <= rich.surface.points.size / 9
-    assert at_share(distance_levels(found.drape.feet.signed), 0.95) <= 0.045
+    assert at_share(distance_levels(found.cast.feet.signed), 0.95) <= 0.045
     assert "control points" in found.words
 
 
@@ -155,8 +161,12 @@ def test_what_makes_no_patch_is_told() -> None:
     with pytest.raises(FitError, match="no part of the scan"):
         patch(field(), far, ALONE, PatchSettings())
     first = patch(field(), LEFT, ALONE, PatchSettings()).surface
-    other = [on((31, -7), (60, -8)), on((60, -8), (60, 8)), on((60, 8), (31, 7)),
-             on((31, 7), (31, -7))]  # fmt: skip
+    other = [
+        on((31, -7), (60, -8)),
+        on((60, -8), (60, 8)),
+        on((60, 8), (31, 7)),
+        on((31, 7), (31, -7)),
+    ]
     joined = PatchSettings(joints=("G0", "G0", "G0", "G1"))
     with pytest.raises(FitError, match=r"no edge of the neighbour: .* strays by"):
         patch(field(), other, [None, None, None, first], joined)
@@ -168,7 +178,7 @@ def test_borders_on_a_scan_leave_its_noise_alone() -> None:
     x, y, _ = mesh.vertices.T
     inner = mesh.vertices[(np.abs(y) < 17) & (np.abs(x - 30) < 31)]
     places = inner[random.choice(len(inner), 800, replace=False)]
-    calm = calm_places(mesh, places)
+    calm = smoothed_places(mesh, places)
     off = [float(np.std(p[:, 2] - height(p[:, 0], p[:, 1]))) for p in (places, calm)]
     assert off[0] == pytest.approx(NOISE, rel=0.1)
     assert off[1] < 0.45 * off[0]
@@ -176,7 +186,7 @@ def test_borders_on_a_scan_leave_its_noise_alone() -> None:
     spiked = mesh.vertices.copy()
     spike = int(np.argmin(np.linalg.norm(spiked - [25, 3, height(25, 3)], axis=1)))
     spiked[spike, 2] += 3.0
-    beside = calm_places(TriangleMesh(spiked, mesh.triangles), spiked[[spike + 2]])[0]
+    beside = smoothed_places(TriangleMesh(spiked, mesh.triangles), spiked[[spike + 2]])[0]
     assert abs(beside[2] - height(beside[0], beside[1])) < 0.03
     clicked = [(x, y, float(height(x, y))) for x, y in ((2.0, -8.0), (15.0, -11.0), (31.0, -6.0))]
     line = drawn_on(DrawnSettings("through", tuple(clicked), within=0.03), mesh)
@@ -222,8 +232,13 @@ def test_the_lures_patches_are_lean_near_the_truth_and_meet(demo_job: Job) -> No
         assert joint.gap.max() < 1e-3
         assert np.degrees(joint.angle.max()) < 0.2
     for net in (back.points, belly.points):
-        assert min(float(np.abs(net - turned * [1, -1, 1]).max())
-                   for turned in (net[::-1], net[:, ::-1])) < 1e-9  # fmt: skip
+        assert (
+            min(
+                float(np.abs(net - turned * [1, -1, 1]).max())
+                for turned in (net[::-1], net[:, ::-1])
+            )
+            < 1e-9
+        )
 
 
 def cross(x: float, y: float) -> dict[tuple[float, float], list[BSplineCurve]]:
@@ -231,8 +246,12 @@ def cross(x: float, y: float) -> dict[tuple[float, float], list[BSplineCurve]]:
     quarters = {}
     for a in (0.0, 60.0):
         for b in (-12.0, 12.0):
-            quarters[a, b] = [on((x, y), (a, y)), on((a, y), (a, b)), on((a, b), (x, b)),
-                              on((x, b), (x, y))]  # fmt: skip
+            quarters[a, b] = [
+                on((x, y), (a, y)),
+                on((a, y), (a, b)),
+                on((a, b), (x, b)),
+                on((x, b), (x, y)),
+            ]
     return quarters
 
 

@@ -76,8 +76,12 @@ def test_pixels_go_to_space_and_back(
 
 
 def test_planes_show_what_their_views_see() -> None:
-    for name, towards in (("side", (0, -1, 0)), ("top", (0, 0, 1)), ("front", (-1, 0, 0)),
-                          ("rear", (1, 0, 0))):  # fmt: skip
+    for name, towards in (
+        ("side", (0, -1, 0)),
+        ("top", (0, 0, 1)),
+        ("front", (-1, 0, 0)),
+        ("rear", (1, 0, 0)),
+    ):
         assert TRUE_PLANES[name].normal == pytest.approx(towards)
 
 

@@ -7,8 +7,8 @@ import pytest
 from scipy.spatial import cKDTree
 
 from tests.conftest import box_mesh, sphere
-from usual_clay.core.scan.bend import bend
 from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import MeshError, TriangleMesh, weld
 from usual_clay.core.scan.region import (
     brush,

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from tests.conftest import box_mesh, height_field, sphere
-from usual_clay.cli import BAD_INPUT, MET, main
+from usual_clay.cli.main import BAD_INPUT, MET, main
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.health import border, duplicated, examine, flipped, holes, pieces, spikes
 from usual_clay.core.scan.mend import MendError, mend, mends_from_words
@@ -142,8 +142,10 @@ def test_mends_mend_and_say_so(lure: TriangleMesh) -> None:
 
 def test_mends_are_read_from_words() -> None:
     assert mends_from_words("islands, spikes,holes:5") == [
-        ("islands", 0.0), ("spikes", 0.0), ("holes", 5.0),
-    ]  # fmt: skip
+        ("islands", 0.0),
+        ("spikes", 0.0),
+        ("holes", 5.0),
+    ]
     for words in ("polish", "holes", "holes:big", "islands:3", "holes:-1"):
         with pytest.raises(MendError):
             mends_from_words(words)
@@ -189,14 +191,33 @@ def test_slice_command(tmp_path: Path, scan_file: Path, capsys: pytest.CaptureFi
 
 def test_scan_command(tmp_path: Path, scan_file: Path, capsys: pytest.CaptureFixture[str]) -> None:
     out, report = tmp_path / "mended.ply", tmp_path / "health.json"
-    code = main(["scan", str(scan_file), "--mend", "islands,spikes,holes:20", "--out", str(out),
-                 "--report", str(report)])  # fmt: skip
+    code = main(
+        [
+            "scan",
+            str(scan_file),
+            "--mend",
+            "islands,spikes,holes:20",
+            "--out",
+            str(out),
+            "--report",
+            str(report),
+        ]
+    )
     assert code == MET
     figures = json.loads(report.read_text())
     assert set(figures) >= {
-        "triangles", "holes", "largest_hole", "islands", "spikes", "flipped", "edge_length",
-        "noise", "bounds", "symmetry", "seconds",
-    }  # fmt: skip
+        "triangles",
+        "holes",
+        "largest_hole",
+        "islands",
+        "spikes",
+        "flipped",
+        "edge_length",
+        "noise",
+        "bounds",
+        "symmetry",
+        "seconds",
+    }
     assert figures["holes"] == 0
     assert figures["noise"] == pytest.approx(0.02, rel=0.1)
     assert figures["triangles"] == len(read_mesh(out).triangles)

@@ -6,9 +6,8 @@ import numpy as np
 import pytest
 
 from tests.conftest import box_mesh, sphere
-from usual_clay.core.fit.run import Run, RunSettings, fit_run
-from usual_clay.core.fit.sample import Sample, sample_of_points
-from usual_clay.core.fit.system import FitError
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.points.ball_in_space import offset_along_normals
 from usual_clay.core.points.course import suggest_slips
 from usual_clay.core.points.project import onto_line, onto_mesh, onto_plane, onto_world
@@ -25,6 +24,7 @@ from usual_clay.core.scan.motion import (
 )
 from usual_clay.core.scan.region import smooth_parts, within_creases
 from usual_clay.core.scan.register import by_pairs, settle_onto
+from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.scan.shapes import (
     ShapeError,
     ShapeSettings,
@@ -209,8 +209,10 @@ def test_the_scan_is_set_straight_to_the_truth(lure: TriangleMesh) -> None:
 def test_a_scan_settles_onto_another(lure: TriangleMesh) -> None:
     true = by_pairs(lure.vertices[:50], pose().to_lure(lure.vertices[:50]))
     assert true.rms < 1e-9
-    small = Motion(by_three_points(np.array([[0.0, 0, 0], [1, 0.02, -0.01], [0, 1, 0.03]])).turn,
-                   np.array([0.4, -0.3, 0.5]))  # fmt: skip
+    small = Motion(
+        by_three_points(np.array([[0.0, 0, 0], [1, 0.02, -0.01], [0, 1, 0.03]])).turn,
+        np.array([0.4, -0.3, 0.5]),
+    )
     away = small.apply(lure.vertices)
     found = settle_onto(away, lure)
     left = found.motion.apply(away) - lure.vertices
@@ -279,25 +281,30 @@ def test_points_already_out_do_not_make_new_slips() -> None:
 def test_a_spline_follows_a_run_and_closes_smoothly() -> None:
     turn = np.linspace(0, 2 * np.pi, 300, endpoint=False)
     ring = np.stack([30 * np.cos(turn), 12 * np.sin(turn), 2 * np.sin(2 * turn)], axis=1)
-    fit = fit_run(Run(ring, closed=True), RunSettings(48))
+    fit = fit_sequence(PointSequence(ring, closed=True), TraceSettings(48))
     assert fit.signed.max() < 0.005
-    assert fit.signed.max() < 0.2 * fit_run(Run(ring, closed=True), RunSettings(24)).signed.max()
+    assert (
+        fit.signed.max()
+        < 0.2 * fit_sequence(PointSequence(ring, closed=True), TraceSettings(24)).signed.max()
+    )
     for order in range(3):
         ends = curve_derivatives(fit.curve, np.array([0.0, 1.0]), order)[order]
         assert ends[0] == pytest.approx(ends[1], abs=1e-6 * 1000**order)
-    opened = fit_run(Run(ring[:150]), RunSettings(12, 5))
+    opened = fit_sequence(PointSequence(ring[:150]), TraceSettings(12, 5))
     assert opened.curve.degree == 5
     assert opened.signed.max() < 0.01
     assert curve_points(opened.curve, np.array([0.0]))[0] == pytest.approx(ring[0], abs=0.05)
     # Away from a straight line the distance is the foot's, not that of equal parameters.
     line = np.arange(60.0)[:, None] * [1.0, 0, 0] + [0, 0, 0.5] * (np.arange(60) % 2)[:, None]
-    assert fit_run(Run(line), RunSettings(4)).signed == pytest.approx(np.full(60, 0.25), abs=0.05)
+    assert fit_sequence(PointSequence(line), TraceSettings(4)).signed == pytest.approx(
+        np.full(60, 0.25), abs=0.05
+    )
     with pytest.raises(FitError, match="too few"):
-        fit_run(Run(ring[:8]), RunSettings(9))
+        fit_sequence(PointSequence(ring[:8]), TraceSettings(9))
     with pytest.raises(FitError, match="one spot"):
-        fit_run(Run(np.ones((30, 3))), RunSettings(9))
+        fit_sequence(PointSequence(np.ones((30, 3))), TraceSettings(9))
     with pytest.raises(FitError, match="control points"):
-        RunSettings(3, 3)
+        TraceSettings(3, 3)
 
 
 def test_loose_points_get_normals_to_one_side() -> None:

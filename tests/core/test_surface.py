@@ -10,18 +10,18 @@ import numpy as np
 import pytest
 
 from tests.conftest import height_field
-from usual_clay.cli import main
-from usual_clay.core.check.deviation import LEVELS, Aim
-from usual_clay.core.fit.base import DrapeSettings, lay_flat
-from usual_clay.core.fit.budget import to_tolerance
-from usual_clay.core.fit.candidates import Candidate, front_of, knee_of
-from usual_clay.core.fit.drape import drape, fit_once, stiffness_of
-from usual_clay.core.fit.fairness import Calm, bending_energy, fairness_of, inflections_of
-from usual_clay.core.fit.frame import FrameError
-from usual_clay.core.fit.front import front
-from usual_clay.core.fit.sample import Sample, sample_of_points
-from usual_clay.core.fit.slide import PLACES, Start, fit_sliding, pulled, pulls_of
-from usual_clay.core.fit.system import FitError, Space, seamless
+from usual_clay.cli.main import main
+from usual_clay.core.check.deviation import LEVELS, Tolerance
+from usual_clay.core.fit.cast import cast, fit_once, stiffness_of
+from usual_clay.core.fit.parameterize.frame import FrameError
+from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
+from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
+from usual_clay.core.fit.search.fairness import Calm, bending_energy, fairness_of, inflections_of
+from usual_clay.core.fit.search.front import front
+from usual_clay.core.fit.solve.slide import PLACES, Start, fit_sliding, pulled, pulls_of
+from usual_clay.core.fit.solve.system import FitError, Space, seamless
+from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import collocation, even_knots, gram, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import (
@@ -48,8 +48,8 @@ def ridge(count: int = 24_000, seed: int = 0) -> Sample:
 
 
 def test_a_narrow_ridge_takes_few_control_points() -> None:
-    sample, aim = ridge(), Aim(0.03, 0.95)
-    settings = DrapeSettings(reach=0.05, smoothness=0.1)
+    sample, aim = ridge(), Tolerance(0.03, 0.95)
+    settings = CastSettings(reach=0.05, smoothness=0.1)
     seen: list[Candidate] = []
     even = to_tolerance(sample, settings, aim)
     lean = to_tolerance(sample, replace(settings, knots="adaptive"), aim, found=seen.append)
@@ -60,24 +60,24 @@ def test_a_narrow_ridge_takes_few_control_points() -> None:
     assert totals[0] <= 52
     assert totals[1] <= totals[0]
     # Knots gather at the ridge, and nowhere else.
-    knots = lean.drape.surface.knots_u[4:-4]
-    lines = surface_grid(lean.drape.surface, knots, np.array([0.5]))[:, 0, 0]
+    knots = lean.cast.surface.knots_u[4:-4]
+    lines = surface_grid(lean.cast.surface, knots, np.array([0.5]))[:, 0, 0]
     assert np.mean(np.abs(lines - 70) < 16) > 0.6
     # Judged by the truth, not by the noisy points.
-    grid = lean.drape.surface
+    grid = lean.cast.surface
     inside = surface_grid(grid, np.linspace(0.03, 0.97, 120), np.linspace(0.04, 0.96, 40))
     x, y, z = inside.reshape(-1, 3).T
     assert np.quantile(np.abs(z - height(x, y)), 0.95) < 0.03
     assert inflections_of(grid) < 4
     assert len(seen) > 5
-    front = front_of(lean.candidates, aim.share)
+    front = pareto_front(lean.candidates, aim.share)
     assert [c.total for c in front] == sorted(c.total for c in front)
     # Adaptive in one direction alone finds the same ridge.
-    mixed = drape(sample, replace(settings, nu=12, nv=4, knots="adaptive u"))
+    mixed = cast(sample, replace(settings, nu=12, nv=4, knots="adaptive u"))
     assert np.quantile(np.abs(mixed.feet.signed), 0.95) < 0.05
     assert mixed.surface.knots_v == pytest.approx(even_knots(4, 3))
     with pytest.raises(FitError, match="knots must be even"):
-        DrapeSettings(knots="odd")  # type: ignore[arg-type]
+        CastSettings(knots="odd")  # type: ignore[arg-type]
 
 
 def test_ridges_that_cross_and_waves_take_few_control_points_too() -> None:
@@ -85,19 +85,23 @@ def test_ridges_that_cross_and_waves_take_few_control_points_too() -> None:
     x, y = random.uniform(0, 120, 24_000), random.uniform(0, 50, 24_000)
     crossed = height(x, y) - 0.8 * np.exp(-(((y - 20) / 5) ** 2))
     waves = 4 * np.sin(x / 12) * np.cos(y / 14)
-    settings = DrapeSettings(reach=0.05)
-    cases = ((crossed, "adaptive", 100), (crossed, "even", 130), (waves, "adaptive", 45),
-             (waves, "even", 45))  # fmt: skip
+    settings = CastSettings(reach=0.05)
+    cases = (
+        (crossed, "adaptive", 100),
+        (crossed, "even", 130),
+        (waves, "adaptive", 45),
+        (waves, "even", 45),
+    )
     # Before points that lie far off were held, waves took 50 to 95, and the crossed ridges 110 or
     # more; and surfaces slid so far that some points were lost, and others far from the ends.
     for z, knots, most in cases:
         points = np.stack([x, y, z], axis=1) + random.normal(0, NOISE, (len(x), 3))
         sample = Sample(points, np.tile([0.0, 0, 1], (len(x), 1)))
-        found = to_tolerance(sample, replace(settings, knots=knots), Aim(0.03, 0.95))
+        found = to_tolerance(sample, replace(settings, knots=knots), Tolerance(0.03, 0.95))
         assert found.report.met
         assert found.settings.nu * found.settings.nv <= most
-        assert np.abs(found.drape.feet.signed).max() < 0.15
-        grid = surface_grid(found.drape.surface, np.linspace(0, 1, 40), np.linspace(0, 1, 40))
+        assert np.abs(found.cast.feet.signed).max() < 0.15
+        grid = surface_grid(found.cast.surface, np.linspace(0, 1, 40), np.linspace(0, 1, 40))
         assert (grid.min(axis=(0, 1)) > [-10, -10, -9]).all()
         assert (grid.max(axis=(0, 1)) < [130, 60, 9]).all()
 
@@ -106,7 +110,10 @@ def test_noise_is_known_and_going_below_it_is_said() -> None:
     sample = ridge()
     assert sample.noise == pytest.approx(NOISE, rel=0.15)
     found = to_tolerance(
-        sample, DrapeSettings(reach=0.05, smoothness=0.1, knots="adaptive"), Aim(0.012, 0.95), 24
+        sample,
+        CastSettings(reach=0.05, smoothness=0.1, knots="adaptive"),
+        Tolerance(0.012, 0.95),
+        24,
     )
     assert not found.report.met
     assert "below the scan's noise" in found.words
@@ -127,12 +134,12 @@ def test_the_knee_is_where_points_begin_to_buy_little() -> None:
 
 def test_fairness_tells_a_calm_surface_from_a_wiggly_one() -> None:
     sample = height_field(8000, noise=0.01)
-    calm = drape(sample, DrapeSettings(nu=6, nv=6, reach=0.1))
-    rich = drape(sample, DrapeSettings(nu=24, nv=24, reach=0.1, smoothness=0.0))
-    settings = DrapeSettings(nu=6, nv=6, reach=0.1)
-    base = lay_flat(sample, settings)
+    calm = cast(sample, CastSettings(nu=6, nv=6, reach=0.1))
+    rich = cast(sample, CastSettings(nu=24, nv=24, reach=0.1, smoothness=0.0))
+    settings = CastSettings(nu=6, nv=6, reach=0.1)
+    base = parameterize(sample, settings)
     told = [
-        fairness_of(sample, base, settings, made.surface, made.feet.signed, Aim())
+        fairness_of(sample, base, settings, made.surface, made.feet.signed, Tolerance())
         for made in (calm, rich)
     ]
     assert told[0].energy < 0.5 * told[1].energy
@@ -142,8 +149,8 @@ def test_fairness_tells_a_calm_surface_from_a_wiggly_one() -> None:
     knots = even_knots(6, 3)
     sites = greville(knots, 3)
     x, y = np.meshgrid(60 * sites, 30 * sites, indexing="ij")
-    base = replace(lay_flat(sample, DrapeSettings()), size=(60.0, 30.0))
-    from usual_clay.core.fit.system import Space, fit_control_points
+    base = replace(parameterize(sample, CastSettings()), size=(60.0, 30.0))
+    from usual_clay.core.fit.solve.system import Space, fit_control_points
 
     u, v = np.random.default_rng(0).random((2, 4000))
     points = np.stack([60 * u, 30 * v, 0.01 * (60 * u) ** 2], axis=1)
@@ -161,10 +168,23 @@ def test_the_command_line_writes_front_fairness_and_knots(tmp_path: Path) -> Non
     vertices += np.random.default_rng(0).normal(0, 0.005, vertices.shape)
     write_mesh(tmp_path / "ridge.ply", vertices, grid_triangles(160, 70))
     done = main(
-        ["fit", str(tmp_path / "ridge.ply"), "--tolerance", "0.03", "--knots", "adaptive",
-         "--reach", "5", "--out", str(tmp_path / "a.step"), "--report", str(tmp_path / "a.json"),
-         "--front", str(tmp_path / "front.csv")]
-    )  # fmt: skip
+        [
+            "fit",
+            str(tmp_path / "ridge.ply"),
+            "--tolerance",
+            "0.03",
+            "--knots",
+            "adaptive",
+            "--reach",
+            "5",
+            "--out",
+            str(tmp_path / "a.step"),
+            "--report",
+            str(tmp_path / "a.json"),
+            "--front",
+            str(tmp_path / "front.csv"),
+        ]
+    )
     assert done == 0
     told = json.loads((tmp_path / "a.json").read_text())
     assert told["total"] <= 60
@@ -176,10 +196,23 @@ def test_the_command_line_writes_front_fairness_and_knots(tmp_path: Path) -> Non
     assert sum(int(row.split(",")[4]) for row in rows) == 1
     totals = [int(row.split(",")[0]) for row in rows]
     assert totals == sorted(totals)
-    assert main(
-        ["fit", str(tmp_path / "ridge.ply"), "--tolerance", "0.03", "--controls", "8x6",
-         "--out", str(tmp_path / "a.step"), "--front", str(tmp_path / "front.csv")]
-    ) == 2  # fmt: skip
+    assert (
+        main(
+            [
+                "fit",
+                str(tmp_path / "ridge.ply"),
+                "--tolerance",
+                "0.03",
+                "--controls",
+                "8x6",
+                "--out",
+                str(tmp_path / "a.step"),
+                "--front",
+                str(tmp_path / "front.csv"),
+            ]
+        )
+        == 2
+    )
 
 
 def test_a_symmetric_drape_has_a_symmetric_net_and_uses_both_halves() -> None:
@@ -189,22 +222,22 @@ def test_a_symmetric_drape_has_a_symmetric_net_and_uses_both_halves() -> None:
     points = np.stack([x, y, z], axis=1) + random.normal(0, 0.01, (9000, 3))
     sample = Sample(points, np.tile([0.0, 0, 1], (9000, 1)))
     for knots in ("even", "adaptive"):
-        settings = DrapeSettings(nu=8, nv=7, reach=0.1, symmetric="y", knots=knots)  # type: ignore[arg-type]
-        made = drape(sample, settings)
+        settings = CastSettings(nu=8, nv=7, reach=0.1, symmetric="y", knots=knots)  # type: ignore[arg-type]
+        made = cast(sample, settings)
         net = made.surface.points
         assert net[:, ::-1] == pytest.approx(net * [1, -1, 1], abs=1e-12)
         assert made.surface.knots_v == pytest.approx(1 - made.surface.knots_v[::-1])
         assert len(made.feet.signed) == len(points)
         assert np.quantile(np.abs(made.feet.signed), 0.95) < 0.03
-    found = to_tolerance(sample, DrapeSettings(reach=0.1, symmetric="y"), Aim(0.03))
+    found = to_tolerance(sample, CastSettings(reach=0.1, symmetric="y"), Tolerance(0.03))
     assert found.report.met
     # A shape that is not symmetric pays for it, in deviation that is told.
     lop = Sample(points + np.outer(0.01 * y, [0, 0, 1]), sample.normals)
-    worse = drape(lop, DrapeSettings(nu=8, nv=7, reach=0.1, symmetric="y"))
+    worse = cast(lop, CastSettings(nu=8, nv=7, reach=0.1, symmetric="y"))
     assert np.quantile(np.abs(worse.feet.signed), 0.95) > 0.1
     turn = np.array([[0.8, -0.6, 0], [0.6, 0.8, 0], [0, 0, 1]])
     with pytest.raises(FitError, match="not laid square to the plane y = 0"):
-        drape(Sample(points @ turn.T, sample.normals), DrapeSettings(nu=8, nv=7, symmetric="y"))
+        cast(Sample(points @ turn.T, sample.normals), CastSettings(nu=8, nv=7, symmetric="y"))
 
 
 # ---- robust, and what is told ----------------------------------------------------------------
@@ -224,8 +257,8 @@ def test_spikes_and_holes_hardly_harm_the_shape() -> None:
     # A ragged border besides.
     kept &= points[:, 0] > 1.5 + 1.2 * np.sin(3 * points[:, 1])
     harmed = Sample(points[kept], clean.normals[kept])
-    settings = DrapeSettings(nu=24, nv=8, reach=0.05)
-    off = [rms_to_truth(drape(each, settings).surface) for each in (clean, harmed)]
+    settings = CastSettings(nu=24, nv=8, reach=0.05)
+    off = [rms_to_truth(cast(each, settings).surface) for each in (clean, harmed)]
     # Rich enough that what is off is noise, to which a harmed region then adds little.
     assert off[0] < 0.2 * NOISE
     assert off[1] <= 1.15 * off[0]
@@ -241,12 +274,12 @@ def test_symmetry_that_the_shape_does_not_share_has_its_cost_told() -> None:
     random = np.random.default_rng(0)
     x, y = random.uniform(-30, 30, 6000), random.uniform(-15, 15, 6000)
     up = np.tile([0.0, 0, 1], (6000, 1))
-    settings = DrapeSettings(nu=8, nv=6, reach=0.1, smoothness=0.1, frame="axes", symmetric="y")
+    settings = CastSettings(nu=8, nv=6, reach=0.1, smoothness=0.1, frame="axes", symmetric="y")
     costs = []
     for tilt in (0.0, 0.02):
         z = 2 * np.cos(x / 15) + 0.01 * y**2 + tilt * y
         z = z + random.normal(0, 0.01, 6000)
-        words = drape(Sample(np.stack([x, y, z], axis=1), up), settings).words
+        words = cast(Sample(np.stack([x, y, z], axis=1), up), settings).words
         assert "symmetry costs" in words
         costs.append(float(words.split("costs ")[1].split(" mm")[0]))
     assert costs[0] < 0.002
@@ -258,7 +291,7 @@ def test_a_line_and_what_is_no_number_are_refused() -> None:
     at = np.linspace(0, 50, 400)
     line = np.stack([at, 0.2 * at, 0 * at], axis=1)
     with pytest.raises(FrameError, match="a line"):
-        drape(Sample(line, np.tile([0.0, 0, 1], (400, 1))), DrapeSettings(nu=4, nv=4))
+        cast(Sample(line, np.tile([0.0, 0, 1], (400, 1))), CastSettings(nu=4, nv=4))
     points = np.zeros((2_000_000, 3))
     points[[7, 1_999_999], 1] = np.nan
     with pytest.raises(FitError, match=r"2 of 2000000 points .*the first is point 8"):
@@ -270,8 +303,8 @@ def test_a_line_and_what_is_no_number_are_refused() -> None:
 def test_points_that_slide_come_to_rest_far_sooner_and_nearer() -> None:
     """Against points that are held to their feet in each fit, over as many rounds."""
     sample = ridge(8000)
-    settings = DrapeSettings(nu=14, nv=6, reach=0.05)
-    base, off = lay_flat(sample, settings), {}
+    settings = CastSettings(nu=14, nv=6, reach=0.05)
+    base, off = parameterize(sample, settings), {}
     stiffness, space = stiffness_of(settings.smoothness, base), base.start_space(settings)
     for slides in (True, False):
         now = Start(base.u, base.v, np.ones(len(sample.points)))
@@ -281,7 +314,7 @@ def test_points_that_slide_come_to_rest_far_sooner_and_nearer() -> None:
         off[slides] = rms_to_truth(surface)
     assert off[True] < 0.5 * off[False]
     # Both come to rest at the same place: from there, holding them moves nothing much.
-    rested = drape(sample, settings)
+    rested = cast(sample, settings)
     held = Start(rested.feet.u, rested.feet.v, rested.weights)
     again, _ = fit_once(sample, base, space, stiffness, held)
     grid = np.linspace(0.02, 0.98, 30)
@@ -324,14 +357,14 @@ def test_a_sliding_fit_is_that_of_its_dense_equations(closed: str) -> None:
 
 def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
     sample = ridge(6000)
-    plain = DrapeSettings(nu=12, nv=6, reach=0.05)
+    plain = CastSettings(nu=12, nv=6, reach=0.05)
     rules = ("straight", "free", "flat", "flat")
-    edges = drape(sample, replace(plain, edges=rules))
+    edges = cast(sample, replace(plain, edges=rules))
     net = edges.surface.points
     for row, dimension in ((net[0], 1), (net[:, 0], 2), (net[:, -1], 2)):
         assert np.linalg.svd(row - row.mean(axis=0))[1][dimension:] == pytest.approx(0, abs=1e-9)
     assert "holding edges costs" in edges.words
-    pulled = drape(sample, replace(plain, pull="z", knots="adaptive"))
+    pulled = cast(sample, replace(plain, pull="z", knots="adaptive"))
     # A height over the plane: nothing is undercut, and each control point stands over its place.
     at = np.linspace(0, 1, 60)
     u, v = (part.ravel() for part in np.meshgrid(at, at))
@@ -339,18 +372,20 @@ def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
     assert np.ptp(pulled.surface.points[:, :, 0], axis=1) == pytest.approx(0, abs=1e-6)
     assert np.quantile(np.abs(pulled.feet.signed), 0.95) < 0.2
     assert "the pull costs" in pulled.words
-    for fields, words in (({"pull": "z", "closed": "u"}, "pulled off a mould"),
-                          ({"closed": "v", "edges": rules}, "has no edges there"),
-                          ({"edges": ("bent",) * 4}, "free, straight or flat")):  # fmt: skip
+    for fields, words in (
+        ({"pull": "z", "closed": "u"}, "pulled off a mould"),
+        ({"closed": "v", "edges": rules}, "has no edges there"),
+        ({"edges": ("bent",) * 4}, "free, straight or flat"),
+    ):
         with pytest.raises(FitError, match=words):
             replace(plain, **fields)  # type: ignore[arg-type]
 
 
 def test_the_front_runs_from_coarse_to_past_the_tolerance() -> None:
-    sample, aim = ridge(12_000), Aim(0.04, 0.95)
+    sample, aim = ridge(12_000), Tolerance(0.04, 0.95)
     told: list[Candidate] = []
-    made = front(sample, DrapeSettings(reach=0.05, knots="adaptive"), aim, found=told.append)
-    line = front_of(made, aim.share)
+    made = front(sample, CastSettings(reach=0.05, knots="adaptive"), aim, found=told.append)
+    line = pareto_front(made, aim.share)
     assert {(c.nu, c.nv) for c in told} == {(c.nu, c.nv) for c in made}
     assert line[0].total == 16
     assert line[0].deviation(0.95) > 5 * aim.tolerance
@@ -360,8 +395,8 @@ def test_the_front_runs_from_coarse_to_past_the_tolerance() -> None:
 
 def test_fewer_control_points_are_not_bought_with_wiggles() -> None:
     sample = height_field(4000)
-    settings = DrapeSettings(nu=8, nv=6, reach=0.1)
-    base, made = lay_flat(sample, settings), drape(sample, settings).surface
+    settings = CastSettings(nu=8, nv=6, reach=0.1)
+    base, made = parameterize(sample, settings), cast(sample, settings).surface
     calm = Calm.of(made, base)
     assert calm.allows(made, base)
     random = np.random.default_rng(2)
@@ -371,7 +406,7 @@ def test_fewer_control_points_are_not_bought_with_wiggles() -> None:
 
 
 def test_pulls_count_across_the_surface_and_all_ways_past_its_edge() -> None:
-    made = drape(height_field(3000), DrapeSettings(nu=6, nv=6, reach=0.1)).surface
+    made = cast(height_field(3000), CastSettings(nu=6, nv=6, reach=0.1)).surface
     u, v = np.array([0.3, 0.6, 0.0]), np.array([0.4, 0.5, 0.5])
     normal = surface_normals(made, u, v)
     points = surface_points(made, u, v) + 0.05 * normal

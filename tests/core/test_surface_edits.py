@@ -22,7 +22,7 @@ from usual_clay.core.build.surface_edits import (
 )
 from usual_clay.core.check.cuts import cut_mesh, cut_surface, pulled
 from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.fit.meet import edge_of
+from usual_clay.core.fit.patch.meet import edge_of
 from usual_clay.core.scan.follow import follow_surface
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import SplineError, even_knots, greville

@@ -19,12 +19,12 @@ from usual_clay.core.build.combine import (
     twin,
 )
 from usual_clay.core.check.comb import comb_of, in_words
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.corners import find_corners
-from usual_clay.core.fit.run import Run, RunSettings, fit_run, parts_of
-from usual_clay.core.fit.system import FitError
-from usual_clay.core.fit.trace import trace, trace_parts
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.corners import find_corners
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence, parts_of
+from usual_clay.core.fit.curve.trace import trace, trace_parts
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points
@@ -57,11 +57,11 @@ def rectangle(count: int = 120, noise: float = 0.01) -> np.ndarray:
 
 
 def test_adaptive_knots_spend_half_as_much_as_even_ones() -> None:
-    aim = Aim(0.03, 0.95)
+    aim = Tolerance(0.03, 0.95)
     found: dict[str, int] = {}
     seen: list[Candidate] = []
     for rule in ("even", "adaptive"):
-        made = trace(Run(bumpy()), RunSettings(knots=rule), aim, found=seen.append)  # type: ignore[arg-type]
+        made = trace(PointSequence(bumpy()), TraceSettings(knots=rule), aim, found=seen.append)  # type: ignore[arg-type]
         assert made.report.met
         assert made.report.at_share <= 0.03
         found[rule] = made.settings.controls
@@ -88,14 +88,16 @@ def test_fewer_knots_than_scipys_at_the_same_deviation() -> None:
             best = min(best or 10**9, len(tck[0]) - 4)
         assert np.allclose(np.array(splev(u[:5], tck)).T, curve_points(curve, u[:5])[:, :2])
     assert best is not None
-    ours = trace(Run(run), RunSettings(knots="adaptive"), Aim(0.03, 0.95))
+    ours = trace(PointSequence(run), TraceSettings(knots="adaptive"), Tolerance(0.03, 0.95))
     assert ours.report.at_share <= 0.03
     assert ours.settings.controls <= 0.6 * best
 
 
 def test_the_probed_outline_is_traced_to_the_truth() -> None:
     run, slipped = probed_outline()
-    made = trace(Run(run, closed=True), RunSettings(knots="adaptive"), Aim(0.05, 0.95))
+    made = trace(
+        PointSequence(run, closed=True), TraceSettings(knots="adaptive"), Tolerance(0.05, 0.95)
+    )
     assert made.report.met
     assert made.settings.controls <= 30
     # Slips do not draw it: what is left lies as near as without them.
@@ -114,7 +116,9 @@ def test_the_probed_outline_is_traced_to_the_truth() -> None:
 def test_corners_part_a_run_and_arcs_do_not() -> None:
     square = rectangle()
     assert find_corners(square, True, np.radians(35)).tolist() == [0, 120, 240, 360]
-    parts = trace_parts(Run(square, True), RunSettings(corners=np.radians(35)), Aim(0.05))
+    parts = trace_parts(
+        PointSequence(square, True), TraceSettings(corners=np.radians(35)), Tolerance(0.05)
+    )
     assert [part.settings.controls for part in parts] == [4] * 4
     assert all(part.report.met for part in parts)
     ends = [part.fit.curve.points for part in parts]
@@ -123,26 +127,30 @@ def test_corners_part_a_run_and_arcs_do_not() -> None:
     turn = np.linspace(0, 2 * np.pi, 200, endpoint=False)
     ring = np.stack([10 * np.cos(turn), 10 * np.sin(turn), 0 * turn], axis=1)
     assert len(find_corners(ring, True, np.radians(35))) == 0
-    assert len(parts_of(Run(square[:300]), np.radians(35))) == 3
+    assert len(parts_of(PointSequence(square[:300]), np.radians(35))) == 3
     with pytest.raises(FitError, match="only 4 parts"):
-        fit_run(Run(square, True), RunSettings(corners=np.radians(35), part=4))
+        fit_sequence(PointSequence(square, True), TraceSettings(corners=np.radians(35), part=4))
 
 
 def test_what_cannot_be_met_or_is_stopped_says_so() -> None:
-    made = trace(Run(bumpy(2000)), RunSettings(knots="adaptive"), Aim(0.004, 0.95))
+    made = trace(
+        PointSequence(bumpy(2000)), TraceSettings(knots="adaptive"), Tolerance(0.004, 0.95)
+    )
     assert not made.report.met
     assert "below the run's noise" in made.words
-    assert Run(bumpy(2000)).noise == pytest.approx(NOISE, rel=0.15)
+    assert PointSequence(bumpy(2000)).noise == pytest.approx(NOISE, rel=0.15)
 
     def stop(fraction: float, _words: str) -> None:
         if fraction > 0.3:
             raise Cancelled
 
-    stopped = trace(Run(bumpy(2000)), RunSettings(), Aim(0.02, 0.95), progress=stop)
+    stopped = trace(
+        PointSequence(bumpy(2000)), TraceSettings(), Tolerance(0.02, 0.95), progress=stop
+    )
     assert stopped.words.startswith("Stopped.")
     assert len(stopped.candidates) >= 2
     with pytest.raises(FitError, match="too few"):
-        trace(Run(bumpy(6)[:3]), RunSettings(), Aim(0.05))
+        trace(PointSequence(bumpy(6)[:3]), TraceSettings(), Tolerance(0.05))
 
 
 # ---- drawing ---------------------------------------------------------------------------------
@@ -188,8 +196,9 @@ def test_through_points_equal_scipys_and_tension_flattens() -> None:
         )
     loose = curve_points(drawn("through", *places), np.linspace(0, 1, 400))
     tight = curve_points(drawn("through", *places, tension=0.9), np.linspace(0, 1, 400))
-    chords = np.concatenate([a + (b - a) * np.linspace(0, 1, 200)[:, None]
-                             for a, b in pairwise(points)])  # fmt: skip
+    chords = np.concatenate(
+        [a + (b - a) * np.linspace(0, 1, 200)[:, None] for a, b in pairwise(points)]
+    )
     away = [cKDTree(chords).query(line)[0].mean() for line in (loose, tight)]
     assert away[1] < 0.7 * away[0]
     assert len(drawn("controls", *places, degree=7).points) == 5
@@ -235,10 +244,13 @@ def geometry_at(curve: BSplineCurve, t: float) -> list[np.ndarray]:
 def test_a_bridge_meets_both_curves_as_smoothly_as_asked(smooth: int) -> None:
     one = drawn("through", (0, 0, 0), (5, 1, 0), (10, 3, 0), (14, 7, 0))
     other = drawn("through", (20, 12, 1), (25, 12, 2), (30, 10, 0))
-    made = bridge(one, other, BridgeSettings(first_smooth=smooth, second_smooth=smooth,
-                                             first_strength=1.3))  # type: ignore[arg-type]  # fmt: skip
-    pairs = ((geometry_at(one, 1.0), geometry_at(made, 0.0)),
-             (geometry_at(made, 1.0), geometry_at(other, 0.0)))  # fmt: skip
+    made = bridge(
+        one, other, BridgeSettings(first_smooth=smooth, second_smooth=smooth, first_strength=1.3)
+    )  # type: ignore[arg-type]
+    pairs = (
+        (geometry_at(one, 1.0), geometry_at(made, 0.0)),
+        (geometry_at(made, 1.0), geometry_at(other, 0.0)),
+    )
     for a, b in pairs:
         for order in range(smooth + 1):
             assert a[order] == pytest.approx(b[order], abs=1e-9 if order < 3 else 2e-4)
@@ -257,8 +269,12 @@ def test_twins_are_mirrored_and_pairs_meet_in_space() -> None:
     other = curve_points(twin(one, TwinSettings("y", 1.5)), np.linspace(0, 1, 9))
     assert other == pytest.approx(curve_points(one, np.linspace(0, 1, 9)) * [1, -1, 1] + [0, 3, 0])
     x = np.linspace(0, 90, 300)
-    side = fit_run(Run(np.stack([x, 0 * x, 6 * np.sin(x / 30)], axis=1)), RunSettings(14)).curve
-    top = fit_run(Run(np.stack([x, 8 * np.cos(x / 40), 0 * x], axis=1)), RunSettings(14)).curve
+    side = fit_sequence(
+        PointSequence(np.stack([x, 0 * x, 6 * np.sin(x / 30)], axis=1)), TraceSettings(14)
+    ).curve
+    top = fit_sequence(
+        PointSequence(np.stack([x, 8 * np.cos(x / 40), 0 * x], axis=1)), TraceSettings(14)
+    ).curve
     paired = pair_into_space(side, top, PairSettings("x"))
     space = curve_points(paired.curve, np.linspace(0, 1, 80))
     assert space[:, 2] == pytest.approx(6 * np.sin(space[:, 0] / 30), abs=0.01)
@@ -282,7 +298,9 @@ def test_twins_are_mirrored_and_pairs_meet_in_space() -> None:
 
 def test_combs_tell_bends_inflections_and_uneven_spans() -> None:
     x = np.linspace(0, 4 * np.pi, 400)
-    wave = fit_run(Run(np.stack([10 * x, 10 * np.sin(x), 0 * x], axis=1)), RunSettings(48)).curve
+    wave = fit_sequence(
+        PointSequence(np.stack([10 * x, 10 * np.sin(x), 0 * x], axis=1)), TraceSettings(48)
+    ).curve
     comb = comb_of(wave)
     assert len(comb.inflections) == 3
     assert comb.inflections[:, 0] == pytest.approx(10 * np.pi * np.array([1, 2, 3]), abs=2)
@@ -293,15 +311,23 @@ def test_combs_tell_bends_inflections_and_uneven_spans() -> None:
     assert in_words(line) == "no inflection"
     # Curvature vectors are those of the analytic ellipse.
     turn = np.linspace(0, 2 * np.pi, 300)
-    ellipse = fit_run(Run(np.stack([20 * np.cos(turn), 10 * np.sin(turn), 0 * turn], axis=1)),
-                      RunSettings(60)).curve  # fmt: skip
+    ellipse = fit_sequence(
+        PointSequence(np.stack([20 * np.cos(turn), 10 * np.sin(turn), 0 * turn], axis=1)),
+        TraceSettings(60),
+    ).curve
     found = comb_of(ellipse)
     inside = slice(200, -200)
     place, size = found.points[inside], np.linalg.norm(found.curvature[inside], axis=1)
     angle = np.arctan2(place[:, 1] / 10, place[:, 0] / 20)
     true = 200 / (400 * np.sin(angle) ** 2 + 100 * np.cos(angle) ** 2) ** 1.5
     assert size == pytest.approx(true, rel=0.04)
-    sharp = drawn("controls", *[(float(i), 0.0, 0.0) for i in range(5)], (5, 4, 0), (5, 5, 0),
-                  (5, 6, 0), (5, 7, 0))  # fmt: skip
+    sharp = drawn(
+        "controls",
+        *[(float(i), 0.0, 0.0) for i in range(5)],
+        (5, 4, 0),
+        (5, 5, 0),
+        (5, 6, 0),
+        (5, 7, 0),
+    )
     assert comb_of(sharp).peak_ratio > 4
     assert "times faster" in in_words(comb_of(sharp))

@@ -9,15 +9,15 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from usual_clay.cli import BAD_INPUT, MET, main
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.base import DrapeSettings, FoldsOverError
-from usual_clay.core.fit.budget import to_tolerance
-from usual_clay.core.fit.drape import drape
-from usual_clay.core.fit.sample import Sample
-from usual_clay.core.fit.system import FitError, seamless
+from usual_clay.cli.main import BAD_INPUT, MET, main
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError
+from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.fit.solve.system import FitError, seamless
 from usual_clay.core.scan.lay_flat import lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives
@@ -42,8 +42,10 @@ def tube(turn: float = 2 * np.pi, along: int = 120, hole: float = 0.0) -> Triang
     if closed:
         last = np.arange(along - 1) * count + count - 1
         first = np.arange(along - 1) * count
-        seam = [np.stack([last, last + count, first + count], axis=1),
-                np.stack([last, first + count, first], axis=1)]  # fmt: skip
+        seam = [
+            np.stack([last, last + count, first + count], axis=1),
+            np.stack([last, first + count, first], axis=1),
+        ]
         triangles = np.concatenate([triangles, *seam])
     middle = points[triangles].mean(axis=1)
     away = np.linalg.norm(middle - [30, 14.5, 2], axis=1)
@@ -58,24 +60,24 @@ def sample_of(mesh: TriangleMesh) -> Sample:
     return Sample(mesh.vertices, mesh.vertex_normals, mesh.triangles)
 
 
-SETTINGS = DrapeSettings(nu=12, nv=14, reach=0.02, smoothness=0.1)
+SETTINGS = CastSettings(nu=12, nv=14, reach=0.02, smoothness=0.1)
 
 
 def test_a_region_of_a_full_turn_is_closed_without_a_seam() -> None:
     sample = sample_of(tube())
-    made = drape(sample, SETTINGS)
+    made = cast(sample, SETTINGS)
     assert np.quantile(np.abs(made.feet.signed), 0.95) < 2.4 * NOISE
     at = np.linspace(0, 1, 9)
     ends = [surface_derivatives(made.surface, at, np.full(9, v), 2) for v in (0.0, 1.0)]
     size = np.abs(ends[0]).max(axis=(1, 2), keepdims=True)
     assert np.abs((ends[0] - ends[1]) / size).max() < 1e-9
-    turned = drape(sample, replace(SETTINGS, nu=14, nv=12, closed="u"))
+    turned = cast(sample, replace(SETTINGS, nu=14, nv=12, closed="u"))
     assert np.abs(turned.surface.points[0] - turned.surface.points[-1]).max() < 1e-9
     # Both ways round are one surface.
     assert np.quantile(np.abs(turned.feet.signed), 0.95) == pytest.approx(
         np.quantile(np.abs(made.feet.signed), 0.95), rel=0.05
     )
-    lean = to_tolerance(sample, SETTINGS, Aim(0.05))
+    lean = to_tolerance(sample, SETTINGS, Tolerance(0.05))
     assert lean.report.met
     assert lean.settings.nu * lean.settings.nv <= 80
 
@@ -93,7 +95,7 @@ def test_periodic_control_points_give_all_clamped_ones() -> None:
 
 def test_part_of_a_turn_is_laid_flat_by_its_mesh() -> None:
     mesh = tube(1.4 * np.pi)
-    made = drape(sample_of(mesh), replace(SETTINGS, nu=14))
+    made = cast(sample_of(mesh), replace(SETTINGS, nu=14))
     assert np.quantile(np.abs(made.feet.signed), 0.95) < 2.4 * NOISE
     flat = lay_out_flat(mesh.vertices, mesh.triangles, False)
     # Little distortion: edges keep their lengths but for what bends two ways.
@@ -107,18 +109,18 @@ def test_part_of_a_turn_is_laid_flat_by_its_mesh() -> None:
 def test_what_cannot_close_or_be_laid_flat_is_told() -> None:
     closed = replace(SETTINGS, closed="v")
     with pytest.raises(FitError, match=r"has a hole through it, .* mm round"):
-        drape(sample_of(tube(hole=8.0)), closed)
+        cast(sample_of(tube(hole=8.0)), closed)
     with pytest.raises(FitError, match="does not run round: it has one border"):
-        drape(sample_of(tube(1.4 * np.pi)), closed)
+        cast(sample_of(tube(1.4 * np.pi)), closed)
     with pytest.raises(FitError, match="needs at least 6 control points"):
-        drape(sample_of(tube()), replace(closed, nv=5))
+        cast(sample_of(tube()), replace(closed, nv=5))
     with pytest.raises(FitError, match="not made symmetric"):
         replace(closed, symmetric="y")
     loose = Sample(tube().vertices, tube().vertex_normals)
     with pytest.raises(FitError, match="loose points"):
-        drape(loose, closed)
+        cast(loose, closed)
     with pytest.raises(FoldsOverError):
-        drape(loose, SETTINGS)
+        cast(loose, SETTINGS)
 
 
 def test_the_command_line_closes_a_wrapped_scan_and_takes_borders(

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from tests.core.test_spline import any_surface
-from usual_clay.core.fit.run import Run, RunSettings, fit_run
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.files.deliver import write_splines
@@ -41,10 +41,10 @@ def test_control_points_come_back_the_same(tmp_path: Path, suffix: str, rational
 def test_step_says_millimetres_and_names(tmp_path: Path, demo_job: Job) -> None:
     surface = next(demo_job.all(Surface))
     path = tmp_path / "back.step"
-    write_exchange(path, [("Back drape", surface.geometry)])
+    write_exchange(path, [("Back cast", surface.geometry)])
     text = path.read_text()
     assert "SI_UNIT(.MILLI.,.METRE.)" in text
-    assert "B_SPLINE_SURFACE_WITH_KNOTS('Back drape',3,3" in text
+    assert "B_SPLINE_SURFACE_WITH_KNOTS('Back cast',3,3" in text
     assert np.abs(read_exchange(path)[0].points - surface.geometry.points).max() < 1e-9
 
 
@@ -78,7 +78,7 @@ def test_what_cannot_be_read_is_told(tmp_path: Path) -> None:
 def test_curves_come_back_the_same_closed_ones_too(tmp_path: Path, suffix: str) -> None:
     turn = np.linspace(0, 2 * np.pi, 200, endpoint=False)
     ring = np.stack([30 * np.cos(turn), 12 * np.sin(turn), 0 * turn], axis=1)
-    closed = fit_run(Run(ring, closed=True), RunSettings(14)).curve
+    closed = fit_sequence(PointSequence(ring, closed=True), TraceSettings(14)).curve
     arc = make_curve(DrawnSettings("arc", ((3, 0, 0), (0, 3, 1), (-3, 0, 0))))
     path = tmp_path / f"a{suffix}"
     write_splines(path, [("ring", closed), ("arc", arc), ("face", any_surface())], 0.1)
@@ -108,8 +108,12 @@ def test_an_svg_is_of_true_size_and_exact_for_cubics(tmp_path: Path) -> None:
     share = np.linspace(0, 1, 30)[:, None]
     for piece in pieces:
         a, b, c, d = start, *piece
-        bezier = ((1 - share) ** 3 * a + 3 * share * (1 - share) ** 2 * b
-                  + 3 * share**2 * (1 - share) * c + share**3 * d)  # fmt: skip
+        bezier = (
+            (1 - share) ** 3 * a
+            + 3 * share * (1 - share) ** 2 * b
+            + 3 * share**2 * (1 - share) * c
+            + share**3 * d
+        )
         space = np.column_stack([bezier[:, 0], np.zeros(30), -bezier[:, 1]])
         assert curve_foot_points(curve, space)[2].max() < 1e-6
         start = d

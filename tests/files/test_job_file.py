@@ -16,11 +16,11 @@ from typing import Any
 import numpy as np
 import pytest
 
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.meet import Ribbon
-from usual_clay.core.fit.patch import PatchSettings
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.fit.patch.meet import Ribbon
+from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.outline import OutlineSettings
 from usual_clay.core.picture.placement import TRUE_PLANES, Placement
@@ -56,17 +56,21 @@ def small_job(lure: TriangleMesh) -> Job:
     middle = pose().to_scan(np.array([BACK_SEED]))
     mask = np.linalg.norm(lure.vertices - middle, axis=1) < 6
     mesh = TriangleMesh(*region_mesh(lure, mask))
-    job = Job(name="Small", aim=Aim(0.07, 0.9))
+    job = Job(name="Small", aim=Tolerance(0.07, 0.9))
     scan = Scan(id=job.new_id("scan"), name="Piece", mesh=mesh, source="piece.ply", unit="in")
     job = job.with_item(scan)
     inner = np.flatnonzero(np.arange(len(mesh.vertices)) % 7 > 0)
     region = Region(id=job.new_id("region"), name="Some", scan=scan.id, vertices=inner)
     job = job.with_item(region)
-    recipe = Recipe("drape", (region.id,), DrapeSettings(nu=5, nv=6, reach=0.2))
+    recipe = Recipe("cast", (region.id,), CastSettings(nu=5, nv=6, reach=0.2))
     blank = Surface(
-        id=job.new_id("surface"), name="Skin", recipe=recipe, visible=False, locked=True,
+        id=job.new_id("surface"),
+        name="Skin",
+        recipe=recipe,
+        visible=False,
+        locked=True,
         geometry=None,  # type: ignore[arg-type]
-    )  # fmt: skip
+    )
     basis = basis_of(job, blank)
     assert basis is not None
     job = job.with_item(remake(blank, basis, [sample_of(job, region)])[0])
@@ -76,29 +80,63 @@ def small_job(lure: TriangleMesh) -> Job:
 def with_references(job: Job, scan: Scan, region: Region) -> Job:
     """Add a picture, runs that follow one another, a shape and a spline."""
     picture = Picture(
-        id=job.new_id("picture"), name="Side", data=encoded(np.full((30, 40, 3), 200, np.uint8)),
-        size=(40, 30), placement=Placement(TRUE_PLANES["top"], 80, 60, 3, -4, 0.1, 2.5, True),
-        look=Look(0.4, clear=(1, 2, 3), depth="over"), source="side.png", colour="#93A67C",
-    )  # fmt: skip
+        id=job.new_id("picture"),
+        name="Side",
+        data=encoded(np.full((30, 40, 3), 200, np.uint8)),
+        size=(40, 30),
+        placement=Placement(TRUE_PLANES["top"], 80, 60, 3, -4, 0.1, 2.5, True),
+        look=Look(0.4, clear=(1, 2, 3), depth="over"),
+        source="side.png",
+        colour="#93A67C",
+    )
     job = job.with_item(picture)
     turn = np.linspace(0, 6, 60)
     run = PointList(
-        id=job.new_id("points"), name="Run", points=np.stack([9 * np.cos(turn), 6 * np.sin(turn),
-        0 * turn], axis=1), out=np.array([3, 9]), closed=True, source="run.csv", unit="cm",
-    )  # fmt: skip
+        id=job.new_id("points"),
+        name="Run",
+        points=np.stack([9 * np.cos(turn), 6 * np.sin(turn), 0 * turn], axis=1),
+        out=np.array([3, 9]),
+        closed=True,
+        source="run.csv",
+        unit="cm",
+    )
     job = job.with_item(run)
     items = (
-        PointList(id="", name="Touched", points=np.zeros((3, 3)),
-                  recipe=Recipe("ball", (run.id,), BallSettings(0.5, "in"))),
-        PointList(id="", name="Cut", points=np.zeros((3, 3)), recipe=Recipe(
-            "section", (scan.id,), SectionSettings("x", float(scan.mesh.box[:, 0].mean()), 0))),
-        PointList(id="", name="Drawn", points=np.zeros((3, 3)), recipe=Recipe(
-            "outline", (picture.id,), OutlineSettings("edge", 0.2, ((1.5, 2.0), (9.0, 9.5)), 7))),
-        Shape(id="", name="Flat", geometry=SimpleShape("plane", np.zeros(3), np.eye(3)[2]),
-              recipe=Recipe("shape", (region.id,), ShapeSettings("plane"))),
-        Curve(id="", name="Line", geometry=BSplineCurve(np.array([0.0, 0, 1, 1]), np.eye(3)[:2]),
-              recipe=Recipe("spline", (run.id,), RunSettings(9))),
-    )  # fmt: skip
+        PointList(
+            id="",
+            name="Touched",
+            points=np.zeros((3, 3)),
+            recipe=Recipe("ball", (run.id,), BallSettings(0.5, "in")),
+        ),
+        PointList(
+            id="",
+            name="Cut",
+            points=np.zeros((3, 3)),
+            recipe=Recipe(
+                "section", (scan.id,), SectionSettings("x", float(scan.mesh.box[:, 0].mean()), 0)
+            ),
+        ),
+        PointList(
+            id="",
+            name="Drawn",
+            points=np.zeros((3, 3)),
+            recipe=Recipe(
+                "outline", (picture.id,), OutlineSettings("edge", 0.2, ((1.5, 2.0), (9.0, 9.5)), 7)
+            ),
+        ),
+        Shape(
+            id="",
+            name="Flat",
+            geometry=SimpleShape("plane", np.zeros(3), np.eye(3)[2]),
+            recipe=Recipe("shape", (region.id,), ShapeSettings("plane")),
+        ),
+        Curve(
+            id="",
+            name="Line",
+            geometry=BSplineCurve(np.array([0.0, 0, 1, 1]), np.eye(3)[:2]),
+            recipe=Recipe("spline", (run.id,), TraceSettings(9)),
+        ),
+    )
     for item in items:
         added = replace(item, id=job.new_id("item"))
         basis = basis_of(job, added)
@@ -166,8 +204,15 @@ def test_a_rational_surface_and_one_without_recipe_come_back(
     surface = next(small_job.all(Surface))
     weights = np.linspace(0.5, 2, surface.control_points).reshape(surface.geometry.counts)
     geometry = replace(surface.geometry, weights=weights)
-    drawn = replace(surface, id="surface-9", geometry=geometry, recipe=None, signed=None,
-                    candidates=(), made_of=None)  # fmt: skip
+    drawn = replace(
+        surface,
+        id="surface-9",
+        geometry=geometry,
+        recipe=None,
+        signed=None,
+        candidates=(),
+        made_of=None,
+    )
     write_job(tmp_path / "a.uclay", small_job.with_item(drawn))
     back = read_job(tmp_path / "a.uclay").items["surface-9"]
     assert isinstance(back, Surface)
@@ -358,15 +403,18 @@ def test_what_a_fit_is_held_to_comes_back_and_is_checked(small_job: Job, tmp_pat
     surface = next(s for s in small_job.all(Surface) if s.recipe is not None)
     assert surface.recipe is not None
     edges = ("flat", "free", "straight", "free")
-    held = DrapeSettings(nu=6, nv=5, pull="z", edges=edges)  # type: ignore[arg-type]
+    held = CastSettings(nu=6, nv=5, pull="z", edges=edges)  # type: ignore[arg-type]
     job = small_job.changed(surface.id, recipe=replace(surface.recipe, settings=held))
     scan = next(job.all(Scan))
     curves = [curve.id for curve in job.all(Curve)][:1] * 4
     ribbon = Ribbon(2, (0.0, 1.0, 2.0), (0.0, 0.0, 1.0, 1.0), ((1.0, 0.0, 0.0), (0.0, 1.0, 0.5)))
     patch = replace(
-        surface, id=job.new_id("surface"), name="Patch", made_of=None,
+        surface,
+        id=job.new_id("surface"),
+        name="Patch",
+        made_of=None,
         recipe=Recipe("patch", (scan.id, *curves), PatchSettings(ribbons=(ribbon,))),
-    )  # fmt: skip
+    )
     job = job.with_item(patch)
     write_job(tmp_path / "held.uclay", job)
     kept = read_job(tmp_path / "held.uclay")

@@ -115,8 +115,9 @@ def test_one_triangle_is_a_mesh_but_no_region_to_drape(tmp_path: Path) -> None:
 def test_colours_and_clouds_come_along(tmp_path: Path) -> None:
     ball = sphere(10)
     seen = np.column_stack([(ball.vertices * 12 + 128), np.full(len(ball.vertices), 255)])
-    made = trimesh.Trimesh(ball.vertices, ball.triangles, process=False,
-                           vertex_colors=seen.astype(np.uint8))  # fmt: skip
+    made = trimesh.Trimesh(
+        ball.vertices, ball.triangles, process=False, vertex_colors=seen.astype(np.uint8)
+    )
     made.export(tmp_path / "a.ply")
     read = read_scan(tmp_path / "a.ply")
     assert read.mesh is not None
@@ -144,9 +145,11 @@ def test_colours_and_clouds_come_along(tmp_path: Path) -> None:
 def test_units_are_guessed_with_a_reason() -> None:
     box = np.array([[0.0, 0, 0], [1, 0.4, 0.3]])
     for size, name, unit, words in (
-        (96.0, "a.stl", "mm", "likely length"), (0.096, "a.stl", "m", "96 mm in metres"),
-        (3.8, "a.ply", "cm", "tiny"), (0.1, "a.glb", "m", "by its standard"),
-    ):  # fmt: skip
+        (96.0, "a.stl", "mm", "likely length"),
+        (0.096, "a.stl", "m", "96 mm in metres"),
+        (3.8, "a.ply", "cm", "tiny"),
+        (0.1, "a.glb", "m", "by its standard"),
+    ):
         guess, reason = guess_unit(Path(name), size * box)
         assert guess == unit
         assert words in reason

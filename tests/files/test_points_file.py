@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from usual_clay.cli import BAD_INPUT, MET, main
+from usual_clay.cli.main import BAD_INPUT, MET, main
 from usual_clay.demo.points import true_outline, write_point_lists
 from usual_clay.demo.probe import StandInProbe
 from usual_clay.files.errors import FileError
@@ -147,8 +147,21 @@ def test_points_command_mends_the_demo_outline(
 ) -> None:
     outline, _ = write_point_lists(tmp_path)
     out = tmp_path / "out.csv"
-    code = main(["points", str(outline), "--plane", "zx", "--ball", "3", "--side", "in",
-                 "--drop-slips", "--out", str(out)])  # fmt: skip
+    code = main(
+        [
+            "points",
+            str(outline),
+            "--plane",
+            "zx",
+            "--ball",
+            "3",
+            "--side",
+            "in",
+            "--drop-slips",
+            "--out",
+            str(out),
+        ]
+    )
     assert code == MET
     told = capsys.readouterr().out
     assert told.count("\n") == 1

@@ -7,9 +7,9 @@ from dataclasses import FrozenInstanceError, replace
 import numpy as np
 import pytest
 
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import drape
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
 from usual_clay.job.change_scan import moved as with_moved
@@ -22,7 +22,7 @@ from usual_clay.job.remake import basis_of, is_stale, remake, stale, with_quick_
 
 
 def back(job: Job) -> Surface:
-    return next(surface for surface in job.all(Surface) if surface.name == "Back drape")
+    return next(surface for surface in job.all(Surface) if surface.name == "Back cast")
 
 
 def region(job: Job) -> Region:
@@ -77,7 +77,7 @@ def test_what_follows_an_edit_is_stale_until_it_is_remade(demo_job: Job) -> None
     surface = back(demo_job)
     assert not is_stale(demo_job, surface)
     assert surface.recipe is not None
-    recipe = replace(surface.recipe, settings=DrapeSettings(nu=8, nv=5, reach=0.1))
+    recipe = replace(surface.recipe, settings=CastSettings(nu=8, nv=5, reach=0.1))
     edited = demo_job.changed(surface.id, recipe=recipe)
     assert stale(edited) == [surface.id]
     basis = basis_of(edited, back(edited))
@@ -115,13 +115,13 @@ def test_remaking_is_a_pure_function(demo_job: Job) -> None:
     one, two = (kind.make(surface.recipe.settings, [sample]) for _ in range(2))
     assert np.array_equal(one.surface.points, two.surface.points)
     assert np.allclose(one.surface.points, surface.geometry.points, atol=1e-9)
-    direct = drape(sample, surface.recipe.settings)
+    direct = cast(sample, surface.recipe.settings)
     assert np.array_equal(direct.surface.points, one.surface.points)
 
 
 def test_report_follows_the_jobs_one_aim(demo_job: Job) -> None:
     surface = back(demo_job)
-    strict = replace(demo_job, aim=Aim(0.02, 0.95))
+    strict = replace(demo_job, aim=Tolerance(0.02, 0.95))
     reports = [job.report(surface) for job in (demo_job, strict)]
     assert reports[0] is not None
     assert reports[1] is not None
@@ -199,8 +199,9 @@ def test_a_patch_is_judged_by_the_scan_inside_it_through_mends_and_moves(demo_jo
     assert again is not None
     assert again.inside is not None
     assert again.signed is not None
-    assert (half.vertices[again.inside] == scan.mesh.vertices[np.intersect1d(patch.inside, kept)]
-            ).all()  # fmt: skip
+    assert (
+        half.vertices[again.inside] == scan.mesh.vertices[np.intersect1d(patch.inside, kept)]
+    ).all()
     same = np.isin(patch.inside, kept)
     assert again.signed == pytest.approx(patch.signed[same], abs=1e-6)
     report = mended.report(again)

@@ -8,16 +8,16 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from usual_clay.bench.edits.casts import set_cast
 from usual_clay.bench.edits.curves import set_run
-from usual_clay.bench.edits.drapes import set_drape
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.widgets import Pace, label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.candidates import Candidate, front_of, knee_of
-from usual_clay.core.fit.run import Run
+from usual_clay.core.fit.curve.sequence import PointSequence
+from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
 from usual_clay.job.items import Curve, PointList, Surface
 from usual_clay.job.remake import is_stale
 
@@ -79,9 +79,11 @@ class Chart(QWidget):
         layout.addWidget(self.plot)
         self.plot.getAxis("left").setWidth(44)
         self.noise = pg.LinearRegionItem(
-            orientation="horizontal", movable=False, brush=QColor(palette.GROUND).darker(104),
+            orientation="horizontal",
+            movable=False,
+            brush=QColor(palette.GROUND).darker(104),
             pen=pg.mkPen(None),
-        )  # fmt: skip
+        )
         self.tolerance = pg.InfiniteLine(
             angle=0, pen=pg.mkPen(palette.INK, width=1, style=Qt.PenStyle.DashLine)
         )
@@ -101,9 +103,20 @@ class Chart(QWidget):
         self.note = pg.TextItem(color=palette.NOTE_INK, fill=QColor(palette.NOTE), anchor=(0, 1))
         for words in (self.tolerance_words, self.noise_words, self.note, self.knee_words):
             words.setFont(text_font(8.5))
-        for item in (self.noise, self.tolerance, self.held_line, self.others, self.front_line,
-                     self.front_dots, self.knee, self.held, self.tolerance_words,
-                     self.noise_words, self.knee_words, self.note):  # fmt: skip
+        for item in (
+            self.noise,
+            self.tolerance,
+            self.held_line,
+            self.others,
+            self.front_line,
+            self.front_dots,
+            self.knee,
+            self.held,
+            self.tolerance_words,
+            self.noise_words,
+            self.knee_words,
+            self.note,
+        ):
             self.plot.addItem(item, ignoreBounds=True)
         self._places: list[tuple[float, float, Candidate]] = []
         self._front: list[tuple[float, float, Candidate]] = []
@@ -123,7 +136,7 @@ class Chart(QWidget):
         floor: float,
     ) -> None:
         """Show candidates, the held one as (control points, deviation, words), and the aim."""
-        front = front_of(candidates, share)
+        front = pareto_front(candidates, share)
         self._places = [self._place(c, share) for c in candidates]
         self._front = [self._place(c, share) for c in front]
         beaten = [place for place in self._places if place[2] not in front]
@@ -262,8 +275,13 @@ class Histogram(QWidget):
             QColor(palette.CALM if abs(x) <= tolerance else palette.TEAL if x > 0 else palette.PLUM)
             for x in middles
         ]
-        self.bars.setOpts(x=middles, height=counts, width=(edges[1] - edges[0]) * 0.86,
-                          brushes=brushes, pen=pg.mkPen(None))  # fmt: skip
+        self.bars.setOpts(
+            x=middles,
+            height=counts,
+            width=(edges[1] - edges[0]) * 0.86,
+            brushes=brushes,
+            pen=pg.mkPen(None),
+        )
         self.lines[0].setValue(-tolerance)
         self.lines[1].setValue(tolerance)
         self.plot.setXRange(-reach * 1.3, reach * 1.3, padding=0)
@@ -304,8 +322,9 @@ class Balance(QWidget):
         self.half = rule(upright=True)
         self.columns: list[QWidget] = []
         for title, chart, stretch in (
-            (self.title, self.chart, 13), (self.spread_title, self.histogram, 8),
-        ):  # fmt: skip
+            (self.title, self.chart, 13),
+            (self.spread_title, self.histogram, 8),
+        ):
             part = QWidget()
             column = QVBoxLayout(part)
             column.setContentsMargins(0, 0, 0, 0)
@@ -373,7 +392,7 @@ class Balance(QWidget):
             if run is None:
                 return 0.0
             if self._known[0] is not run:
-                self._known = (run, Run(run.points[run.kept], run.closed).noise)
+                self._known = (run, PointSequence(run.points[run.kept], run.closed).noise)
             return self._known[1]
         measured = self.session.measured(item)
         if measured is None or item.recipe is None:
@@ -383,6 +402,6 @@ class Balance(QWidget):
     def _take(self, nu: int, nv: int) -> None:
         item = self.session.chosen_fitted()
         if isinstance(item, Surface) and item.recipe is not None:
-            set_drape(self.session, item, item.recipe.settings.sized(nu, nv), "balance")
+            set_cast(self.session, item, item.recipe.settings.sized(nu, nv), "balance")
         elif isinstance(item, Curve) and item.recipe is not None and item.recipe.kind == "spline":
             set_run(self.session, item, item.recipe.settings.sized(nu), "balance")

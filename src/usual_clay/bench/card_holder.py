@@ -29,7 +29,7 @@ OF_KIND: dict[type[Item], tuple[str, str]] = {
     PointList: ("points", "PointsCard"),
     Shape: ("shape", "ShapeCard"),
     Curve: ("curve", "CurveCard"),
-    Surface: ("drape", "DrapeCard"),
+    Surface: ("cast", "CastCard"),
 }
 ASKED = {
     "bring in": ("bring_in", "BringInCard"),
@@ -43,7 +43,7 @@ ASKED = {
     "draw": ("draw", "DrawCard"),
     "patch": ("patch", "PatchCard"),
     "task": ("task", "TaskCard"),
-    "relations": ("relations", "RelationsCard"),
+    "holds": ("holds", "HoldsCard"),
     "sections": ("sections", "SectionsCard"),
     "shape scan": ("shape_scan", "ShapeScanCard"),
     "keys": ("keys", "KeysCard"),
@@ -99,7 +99,7 @@ class CardHolder(QWidget):
                 more += self.more.get(name, ())
             else:
                 module, kind = next(pair for pair in OF_KIND.values() if pair[0] == name)
-                takes_run = name in ("scan", "region", "points", "curve", "drape")
+                takes_run = name in ("scan", "region", "points", "curve", "cast")
                 more = (run,) if takes_run else (self._look_at,) if name == "picture" else ()
             made = getattr(import_module(f"usual_clay.bench.cards.{module}"), kind)
             card = made(session, *more)

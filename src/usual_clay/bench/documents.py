@@ -41,9 +41,12 @@ class Documents:
         from usual_clay.demo.make import demo_job_file
 
         self.session.work.start(
-            "demo", "Making the demo job", lambda *_: demo_job_file(), self.open_file,
+            "demo",
+            "Making the demo job",
+            lambda *_: demo_job_file(),
+            self.open_file,
             failed=lambda error: self.session.told.emit("trouble", str(error)),
-        )  # fmt: skip
+        )
 
     def bring_in(self, what: str, suffixes: tuple[str, ...]) -> None:
         """Ask for a file of a scan or of points."""
@@ -126,9 +129,12 @@ class Documents:
             self.session.told.emit("trouble", words)
 
         self.session.work.start(
-            "deliver", f"Writing {path.name}", lambda *_: write_splines(path, named, chord), done,
+            "deliver",
+            f"Writing {path.name}",
+            lambda *_: write_splines(path, named, chord),
+            done,
             failed=failed,
-        )  # fmt: skip
+        )
 
     def may_leave(self) -> bool:
         """Ask what to do with changes that are not saved."""
@@ -137,9 +143,12 @@ class Documents:
         kind = QMessageBox.StandardButton
         words = f"“{self.session.job.name}” has changes that are not saved."
         answer = QMessageBox.question(
-            self.window, "Save the job?", words,
-            kind.Save | kind.Discard | kind.Cancel, kind.Save,
-        )  # fmt: skip
+            self.window,
+            "Save the job?",
+            words,
+            kind.Save | kind.Discard | kind.Cancel,
+            kind.Save,
+        )
         return self.save() if answer == kind.Save else answer == kind.Discard
 
     def replay(self) -> None:

@@ -50,7 +50,7 @@ class HintLine(QWidget):
         self.bar.setValue(round(1000 * fraction))
         self.work_words.show()
         self.bar.show()
-        self.cancel.setVisible(key.startswith(("search", "drape", "bring in", "ask", "look")))
+        self.cancel.setVisible(key.startswith(("search", "cast", "bring in", "ask", "look")))
 
     def _ended(self, _key: str) -> None:
         if not self.session.work.busy_words():

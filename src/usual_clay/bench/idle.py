@@ -9,14 +9,14 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer
 
 from usual_clay.bench.session import Session
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.base import lay_flat
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.drape import with_images
-from usual_clay.core.fit.fairness import Fairness, fairness_of
-from usual_clay.core.fit.front import front
-from usual_clay.core.fit.patch import lay_out
-from usual_clay.core.fit.patch_budget import patch_front
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import with_images
+from usual_clay.core.fit.parameterize.region import parameterize
+from usual_clay.core.fit.patch.budget import patch_front
+from usual_clay.core.fit.patch.patch import lay_out
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.search.fairness import Fairness, fairness_of
+from usual_clay.core.fit.search.front import front
 from usual_clay.core.progress import Progress
 from usual_clay.job.items import Surface
 from usual_clay.job.recipes import beside
@@ -35,7 +35,7 @@ class Asked:
     surface: Surface
     sources: tuple[Any, ...]
     settings: Any
-    aim: Aim
+    aim: Tolerance
     more: tuple[object, ...] = ()
 
     def same_as(self, other: Asked | None) -> bool:
@@ -51,7 +51,7 @@ class Asked:
 
 
 class Idle(QObject):
-    """Asks for something of the chosen drape or patch when nothing has changed for a while."""
+    """Asks for something of the chosen cast or patch when nothing has changed for a while."""
 
     key = ""
 
@@ -121,9 +121,13 @@ class Idle(QObject):
 
         # What cannot be fitted is said where it is fitted.
         session.work.start(
-            self.key, "", lambda progress, found: self.task(asked, progress, found),
-            still(self.came), still(self.found), failed=lambda _error: None,
-        )  # fmt: skip
+            self.key,
+            "",
+            lambda progress, found: self.task(asked, progress, found),
+            still(self.came),
+            still(self.found),
+            failed=lambda _error: None,
+        )
 
 
 class Fronts(Idle):
@@ -175,7 +179,7 @@ class Calmness(Idle):
             sample, base = ground.sample, ground.base
         else:
             sample = asked.sources[0]
-            base = lay_flat(with_images(sample, settings), settings)
+            base = parameterize(with_images(sample, settings), settings)
         progress(0.2, "how calm")
         assert surface.signed is not None
         return fairness_of(sample, base, settings, surface.geometry, surface.signed, asked.aim)

@@ -6,11 +6,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import Drape
-from usual_clay.core.fit.sample import Sample
-from usual_clay.core.fit.slide import Start
+from usual_clay.core.fit.cast import Cast
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.progress import Progress
+from usual_clay.core.scan.sample import Sample
 from usual_clay.files.picture_file import decode
 from usual_clay.job.items import Basis, Followed, ItemId, PointList, Region
 from usual_clay.job.job import sample_of
@@ -22,8 +22,15 @@ if TYPE_CHECKING:
 
 # What a remade item takes over into the present job; its name and the like are the user's.
 MADE_FIELDS = (
-    "points", "out", "closed", "geometry", "signed", "candidates", "made_of", "inside",
-)  # fmt: skip
+    "points",
+    "out",
+    "closed",
+    "geometry",
+    "signed",
+    "candidates",
+    "made_of",
+    "inside",
+)
 
 
 @dataclass(frozen=True)
@@ -31,10 +38,10 @@ class _Known:
     """Where a fit ended, for the next one of the same points on the same base."""
 
     sample: Sample
-    settings: DrapeSettings
+    settings: CastSettings
     start: Start
 
-    def fits(self, sample: object, settings: DrapeSettings) -> bool:
+    def fits(self, sample: object, settings: CastSettings) -> bool:
         return self.sample is sample and self.settings.same_base(settings)
 
 
@@ -77,15 +84,13 @@ class Remaking:
             session.work.start(key, "", lambda *_: sample.noise, lambda _: session.searching.emit())
         return 0.0
 
-    def remember(
-        self, item_id: ItemId, sample: Sample, settings: DrapeSettings, made: Drape
-    ) -> None:
-        """Keep where a drape ended, for the next one like it."""
+    def remember(self, item_id: ItemId, sample: Sample, settings: CastSettings, made: Cast) -> None:
+        """Keep where a cast ended, for the next one like it."""
         self._starts[item_id] = _Known(sample, settings, made.start)
 
     def sources(self, basis: Basis) -> list[Any]:
         """Return a recipe's sources as it takes them."""
-        if basis.recipe.kind == "drape":
+        if basis.recipe.kind == "cast":
             measured = self._session.job.items[basis.recipe.sources[0]]
             assert isinstance(measured, Region | PointList)
             return [self.sample(measured)]
@@ -125,12 +130,12 @@ class Remaking:
                 session.job_changed.emit()
 
         def done(result: tuple[Followed, Made]) -> None:
-            if type(result[1]) is Drape:
+            if type(result[1]) is Cast:
                 self.remember(item_id, sources[0], settings, result[1])
             session.trouble.pop(item_id, None)
             put(result[0])
             words = getattr(result[1], "words", "")
-            if isinstance(result[1], Drape):
+            if isinstance(result[1], Cast):
                 # Its card says it: what it follows may be dragged many times.
                 session.search_words[item_id] = f"{words[:1].upper()}{words[1:]}"
             elif words:
@@ -139,6 +144,10 @@ class Remaking:
             self.follow()
 
         session.work.start(
-            item_id, f"Fitting {item.name}", task, done, put,
+            item_id,
+            f"Fitting {item.name}",
+            task,
+            done,
+            put,
             failed=lambda error: session.fail(item_id, error),
-        )  # fmt: skip
+        )

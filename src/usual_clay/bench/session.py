@@ -14,11 +14,11 @@ from usual_clay.bench.marking import Marking
 from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.work import Work
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.check.deviation import Aim, Report
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.fairness import Fairness
-from usual_clay.core.fit.frame import FrameError
-from usual_clay.core.fit.system import FitError
+from usual_clay.core.check.deviation import Report, Tolerance
+from usual_clay.core.fit.parameterize.frame import FrameError
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.search.fairness import Fairness
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.picture.outline import OutlineError
 from usual_clay.core.picture.placement import PlacementError
 from usual_clay.core.points.ball import BallError
@@ -39,9 +39,20 @@ from usual_clay.job.job import Job, JobError
 from usual_clay.job.remake import with_quick_followers
 
 EXPECTED = (
-    FitError, FrameError, SplineError, FileError, JobError, BallError, ProjectError,
-    SectionError, ShapeError, OutlineError, PlacementError, MotionError, MendError,
-)  # fmt: skip
+    FitError,
+    FrameError,
+    SplineError,
+    FileError,
+    JobError,
+    BallError,
+    ProjectError,
+    SectionError,
+    ShapeError,
+    OutlineError,
+    PlacementError,
+    MotionError,
+    MendError,
+)
 
 
 def sentence(words: object) -> str:
@@ -294,7 +305,7 @@ class Session(QObject):
 
     # ---- small edits ---------------------------------------------------------------------
 
-    def set_aim(self, aim: Aim) -> None:
+    def set_aim(self, aim: Tolerance) -> None:
         if aim != self.job.aim:
             self.commit(replace(self.job, aim=aim), "tolerance", onto_last=True)
 
@@ -386,7 +397,7 @@ class Session(QObject):
         searches = [f"search {item.id}" for item in self.job.all(Followed)]
         busy = [
             key
-            for key in ("drape", "bring in", "ask", "look", *searches)
+            for key in ("cast", "bring in", "ask", "look", *searches)
             if self.work.is_wanted(key)
         ]
         for key in busy:
@@ -431,7 +442,7 @@ class Session(QObject):
         for item in self.job.all(Followed):
             self.work.drop(item.id)
             self.work.drop(f"search {item.id}")
-        for key in ("drape", "ask", "look"):
+        for key in ("cast", "ask", "look"):
             self.work.drop(key)
         self.history = History(job)
         self._saved, self._proposal, self.path = job, None, path

@@ -129,8 +129,10 @@ class Sheet(QWidget):
         low, high = every.min(axis=0), every.max(axis=0)
         room = self.panel(0)
         size = np.maximum(high - low, 1e-6)
-        fit = min((room.width() - 2 * MARGIN) / size[0],
-                  (room.height() - HEAD - FOOT - 2 * MARGIN) / size[1])  # fmt: skip
+        fit = min(
+            (room.width() - 2 * MARGIN) / size[0],
+            (room.height() - HEAD - FOOT - 2 * MARGIN) / size[1],
+        )
         return (low + high) / 2, 0.92 * float(fit) * self._zoom
 
     def on_paper(self, index: int, points: Floats) -> Floats:
@@ -182,8 +184,11 @@ class Sheet(QWidget):
         tips = self.on_paper(index, cut.feet + planes.magnified * (cut.points - cut.feet))
         inside = np.abs(cut.signed) <= aim.tolerance
         outside = ~inside & (cut.signed > 0)
-        for which, colour in ((inside, palette.SURFACES), (outside, palette.TEAL),
-                              (~inside & ~outside, palette.PLUM)):  # fmt: skip
+        for which, colour in (
+            (inside, palette.SURFACES),
+            (outside, palette.TEAL),
+            (~inside & ~outside, palette.PLUM),
+        ):
             painter.setPen(QPen(QColor(colour), 1.0))
             ends = np.concatenate([feet[which], tips[which]], axis=1).tolist()
             painter.drawLines([QLineF(*four) for four in ends])
@@ -207,8 +212,9 @@ class Sheet(QWidget):
             words = "no scan over it"
         painter.drawText(
             QRectF(room.left() + 10, room.top() + 22, room.width() - 20, 18),
-            Qt.AlignmentFlag.AlignLeft, words,
-        )  # fmt: skip
+            Qt.AlignmentFlag.AlignLeft,
+            words,
+        )
 
     def _draw_scale(self, painter: QPainter) -> None:
         assert self.planes is not None
@@ -249,8 +255,13 @@ class Sheet(QWidget):
         if best is None or not self.session.may_change(surface):
             return
         foot = foot_points(surface.geometry, best[2][None])
-        self._hold = _Hold(surface, (float(foot.u[0]), float(foot.v[0])), at, best[1],
-                           live_of_surface(self.session.job, surface))  # fmt: skip
+        self._hold = _Hold(
+            surface,
+            (float(foot.u[0]), float(foot.v[0])),
+            at,
+            best[1],
+            live_of_surface(self.session.job, surface),
+        )
         self.session.dragging = self
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:

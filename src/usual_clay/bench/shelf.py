@@ -88,8 +88,9 @@ class ShelfRow(QFrame):
         row.setContentsMargins(16 if isinstance(item, Region) else 3, 1, 6, 1)
         row.setSpacing(3)
         row.addWidget(self._flag("visible", "eye", "eye-slash", "Shown. Hide", "Hidden. Show"))
-        row.addWidget(self._flag("locked", "lock-simple", "lock-simple-open", "Locked. Unlock",
-                                 "Free. Lock"))  # fmt: skip
+        row.addWidget(
+            self._flag("locked", "lock-simple", "lock-simple-open", "Locked. Unlock", "Free. Lock")
+        )
         row.addWidget(_swatch(item))
         self.name = Elided(item.name)
         self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -209,16 +210,27 @@ class Shelf(QScrollArea):
     def refresh(self) -> None:
         session = self.session
         job = session.shown
-        shown = (session.chosen, job.aim, *job.items.values(),
-                 *(is_stale(job, s) for s in job.all(Followed)))  # fmt: skip
-        if self._shown and len(shown) == len(self._shown) and all(
-            a is b or (not isinstance(a, Item) and a == b)
-            for a, b in zip(shown, self._shown, strict=True)
-        ):  # fmt: skip
+        shown = (
+            session.chosen,
+            job.aim,
+            *job.items.values(),
+            *(is_stale(job, s) for s in job.all(Followed)),
+        )
+        if (
+            self._shown
+            and len(shown) == len(self._shown)
+            and all(
+                a is b or (not isinstance(a, Item) and a == b)
+                for a, b in zip(shown, self._shown, strict=True)
+            )
+        ):
             return
-        same_rows = self._shown and shown[:2] == self._shown[:2] and [
-            (item.id, item.visible) for item in job.items.values()
-        ] == [(row.item.id, row.item.visible) for row in self._ordered]  # fmt: skip
+        same_rows = (
+            self._shown
+            and shown[:2] == self._shown[:2]
+            and [(item.id, item.visible) for item in job.items.values()]
+            == [(row.item.id, row.item.visible) for row in self._ordered]
+        )
         self._shown = shown
         if same_rows:
             self._renew()
@@ -261,9 +273,10 @@ class Shelf(QScrollArea):
             references += [scan, *(r for r in job.all(Region) if r.scan == scan.id)]
         references += [*job.all(Picture), *job.all(PointList), *job.all(Shape)]
         groups: tuple[tuple[str, list], ...] = (
-            ("References", references), ("Curves", list(job.all(Curve))),
+            ("References", references),
+            ("Curves", list(job.all(Curve))),
             ("Surfaces", list(job.all(Surface))),
-        )  # fmt: skip
+        )
         for title, items in groups:
             if not items and title not in _EMPTY:
                 continue
@@ -298,7 +311,7 @@ class Shelf(QScrollArea):
 
 _EMPTY = {
     "References": "Nothing yet. Bring in a scan, pictures or points, or drop files on the window.",
-    "Surfaces": "Nothing yet. Choose a region of a scan, then drape a surface over it.",
+    "Surfaces": "Nothing yet. Choose a region of a scan, then cast a surface over it.",
 }
 
 
@@ -317,8 +330,14 @@ def _swatch(item: Item) -> QLabel:
 def _kind_word(item: Item) -> str:
     if isinstance(item, Shape):
         return item.geometry.kind
-    words = {Scan: "scan", Region: "region of a scan", PointList: "points", Surface: "surface",
-             Picture: "picture", Curve: "spline"}  # fmt: skip
+    words = {
+        Scan: "scan",
+        Region: "region of a scan",
+        PointList: "points",
+        Surface: "surface",
+        Picture: "picture",
+        Curve: "spline",
+    }
     return words[type(item)]
 
 

@@ -113,17 +113,17 @@ def _brush(window) -> None:  # type: ignore[no-untyped-def]
         send(QEvent.Type.MouseMove, place, left)
 
 
-def _drape(window) -> None:  # type: ignore[no-untyped-def]
+def _cast(window) -> None:  # type: ignore[no-untyped-def]
     _open_demo(window)
 
 
 def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
-    from usual_clay.bench.edits.drapes import set_drape
+    from usual_clay.bench.edits.casts import set_cast
 
     _open_demo(window)
     _hide_curves(window)
     surface = window.session.chosen_surface()
-    set_drape(window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots")
+    set_cast(window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots")
     settle(window)
     window.to_tolerance()
     settle(window)
@@ -138,9 +138,15 @@ def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
     none = Qt.MouseButton.NoButton
     QApplication.sendEvent(
         pane,
-        QMouseEvent(QEvent.Type.MouseMove, place, pane.mapToGlobal(place), none, none,
-                    Qt.KeyboardModifier.NoModifier),
-    )  # fmt: skip
+        QMouseEvent(
+            QEvent.Type.MouseMove,
+            place,
+            pane.mapToGlobal(place),
+            none,
+            none,
+            Qt.KeyboardModifier.NoModifier,
+        ),
+    )
 
 
 def _gather(window, kind: type, name: str = ""):  # type: ignore[no-untyped-def]
@@ -311,14 +317,21 @@ def _draw(window) -> None:  # type: ignore[no-untyped-def]
     settle(window)
     window.ask("draw")
     window.session.set_comb(0.5)
-    places = [[0.9, 0, 0], [0.7, 6.4, 0], [11, 12.6, 0], [30, 13.2, 0], [56, 8.2, 0],
-              [95.2, 4.2, 0], [95.1, 0, 0]]  # fmt: skip
+    places = [
+        [0.9, 0, 0],
+        [0.7, 6.4, 0],
+        [11, 12.6, 0],
+        [30, 13.2, 0],
+        [56, 8.2, 0],
+        [95.2, 4.2, 0],
+        [95.1, 0, 0],
+    ]
     window.session.set_marking(window.session.marking.with_places(np.array(places)))
 
 
 def _shaping(window) -> None:  # type: ignore[no-untyped-def]
     """A row of a lean surface, half way through a drag."""
-    from usual_clay.bench.edits.drapes import set_drape
+    from usual_clay.bench.edits.casts import set_cast
     from usual_clay.bench.edits.shaping import places_of, with_places
 
     _open_demo(window)
@@ -326,7 +339,7 @@ def _shaping(window) -> None:  # type: ignore[no-untyped-def]
     session = window.session
     surface = session.chosen_surface()
     lean = replace(surface.recipe.settings, nu=11, nv=5, knots="adaptive")
-    set_drape(session, surface, lean, "lean")
+    set_cast(session, surface, lean, "lean")
     settle(window)
     window.cards.card.turn_to("shape")
     session.set_pick("row")
@@ -379,7 +392,7 @@ VIEWS: dict[str, Callable] = {
     "empty-start": _empty,
     "bring-in": _bring_in,
     "region-brushed": _brush,
-    "drape-deviation": _drape,
+    "cast-deviation": _cast,
     "to-tolerance": _tolerance,
     "points-slips": _points,
     "picture": _picture,

@@ -14,8 +14,8 @@ from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import label
 
 WIDTH = 78
-# Tools that stay in hand, and drape, which is marked while its surface is chosen.
-STAYS = ("spread", "brush", "lasso", "box", "shape", "mark points", "drape")
+# Tools that stay in hand, and cast, which is marked while its surface is chosen.
+STAYS = ("spread", "brush", "lasso", "box", "shape", "mark points", "cast")
 
 
 class ToolRail(QWidget):
@@ -70,7 +70,7 @@ class ToolRail(QWidget):
     def refresh(self) -> None:
         surface = self.session.chosen_surface() is not None
         for name, made in self.tools.items():
-            drapes = name == "drape" and surface and self.session.tool is None
-            made.setChecked(self.session.tool == name or drapes)
+            casts = name == "cast" and surface and self.session.tool is None
+            made.setChecked(self.session.tool == name or casts)
             action = next(a for a in self._table.all() if a.name == name)
             made.setIcon(icon(action.icon, palette.ACCENT_INK if made.isChecked() else palette.INK))

@@ -9,7 +9,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import button, label, quiet_spin
-from usual_clay.core.check.deviation import Aim
+from usual_clay.core.check.deviation import Tolerance
 
 STATIONS = (
     ("Gather", "References: scans are brought in here"),
@@ -57,8 +57,11 @@ class TopBar(QWidget):
         row.addStretch(1)
         row.addWidget(self._aim_field(), 0, Qt.AlignmentFlag.AlignVCenter)
         row.addSpacing(8)
-        finder = button("Find an action   Ctrl+Space", "Every action by name (Ctrl+Space)",
-                        picture=icon("magnifying-glass", palette.SOFT_INK))  # fmt: skip
+        finder = button(
+            "Find an action   Ctrl+Space",
+            "Every action by name (Ctrl+Space)",
+            picture=icon("magnifying-glass", palette.SOFT_INK),
+        )
         finder.setStyleSheet(f"color: {palette.SOFT_INK}; padding: 6px 10px;")
         finder.clicked.connect(self.finder_wanted)
         row.addWidget(finder)
@@ -97,7 +100,7 @@ class TopBar(QWidget):
         return frame
 
     def _aimed(self) -> None:
-        self.session.set_aim(Aim(self.tolerance.value(), self.share.value() / 100))
+        self.session.set_aim(Tolerance(self.tolerance.value(), self.share.value() / 100))
 
     def set_station(self, name: str) -> None:
         self.stations[name].setChecked(True)  # type: ignore[attr-defined]

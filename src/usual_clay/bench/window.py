@@ -28,8 +28,8 @@ from usual_clay.bench.balance import Balance
 from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.command_table import fill
 from usual_clay.bench.documents import Documents
+from usual_clay.bench.edits.casts import search, start_cast
 from usual_clay.bench.edits.curves import add_twin, search_curve
-from usual_clay.bench.edits.drapes import search, start_drape
 from usual_clay.bench.edits.patches import solve_patches
 from usual_clay.bench.edits.points import add_spline, take_out, trace_in_parts
 from usual_clay.bench.edits.scans import split_at_creases
@@ -47,8 +47,8 @@ from usual_clay.bench.theme.looks import colour_icon
 from usual_clay.bench.tool_rail import ToolRail
 from usual_clay.bench.top_bar import TopBar
 from usual_clay.bench.widgets import TallArea, rule
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Surface
 
 POINTS_HINT = "<b>Click</b> points to ring them, or <b>drag</b> a box; <b>Ctrl</b> lets go of them."
@@ -73,9 +73,15 @@ ON_POINTS = ("mark points", "brush points")
 RIGHT_WIDTH = 336
 # A user's own colours for items, all quiet beside teal, plum and saffron.
 COLOURS = (
-    ("As its kind", ""), ("Slate", "#7E9AA8"), ("Sage", "#93A67C"), ("Ochre", "#C2A25A"),
-    ("Heather", "#A98BA8"), ("Moss", "#6FA39B"), ("Brick", "#B58A76"), ("Dusk", "#8D8FB5"),
-)  # fmt: skip
+    ("As its kind", ""),
+    ("Slate", "#7E9AA8"),
+    ("Sage", "#93A67C"),
+    ("Ochre", "#C2A25A"),
+    ("Heather", "#A98BA8"),
+    ("Moss", "#6FA39B"),
+    ("Brick", "#B58A76"),
+    ("Dusk", "#8D8FB5"),
+)
 
 
 class Window(QMainWindow):
@@ -135,8 +141,13 @@ class Window(QMainWindow):
         column.setSpacing(0)
         body = QHBoxLayout()
         body.setSpacing(0)
-        for part, stretch in ((self.rail, 0), (rule(upright=True), 0), (middle, 1),
-                              (rule(upright=True), 0), (right, 0)):  # fmt: skip
+        for part, stretch in (
+            (self.rail, 0),
+            (rule(upright=True), 0),
+            (middle, 1),
+            (rule(upright=True), 0),
+            (right, 0),
+        ):
             body.addWidget(part, stretch)
         column.addWidget(self.top_bar)
         column.addWidget(rule())
@@ -213,7 +224,7 @@ class Window(QMainWindow):
             if self.session.chosen_fitted() is not None and self.session.tool is None:
                 self.keep()
             elif self.session.job.get(self.session.chosen, Region) is not None:
-                self.drape()
+                self.cast()
 
     def keep(self) -> None:
         """Be done with the chosen surface or curve."""
@@ -243,18 +254,18 @@ class Window(QMainWindow):
         session.take_tool(tool)
         self.stage.switch("scan", True)
 
-    def drape(self) -> None:
-        """Drape a surface over the chosen region."""
+    def cast(self) -> None:
+        """Cast a surface over the chosen region."""
         session = self.session
-        region = self._drapable()
+        region = self._castable()
         if region is None:
             if session.chosen_surface() is None:
                 session.told.emit("trouble", "Choose a region first: Spread or Brush one.")
             return
         session.take_tool(None)
-        start_drape(session, region, DrapeSettings())
+        start_cast(session, region, CastSettings())
 
-    def _drapable(self) -> Region | PointList | None:
+    def _castable(self) -> Region | PointList | None:
         job, chosen = self.session.job, self.session.chosen
         return job.get(chosen, Region) or job.get(chosen, PointList)
 
@@ -317,8 +328,11 @@ class Window(QMainWindow):
     def shape_scan(self) -> None:
         """Let the scan follow a surface from how it was to how it is."""
         if len(list(self.session.job.all(Surface))) < 2:
-            self.session.told.emit("trouble", "It takes two surfaces, as it was and as it is:"
-                                   " double one, and shape one of the two.")  # fmt: skip
+            self.session.told.emit(
+                "trouble",
+                "It takes two surfaces, as it was and as it is:"
+                " double one, and shape one of the two.",
+            )
             return
         self.session.take_tool(None)
         self.cards.ask("shape scan").offer()
@@ -357,12 +371,12 @@ class Window(QMainWindow):
         self.cards.ask("task").offer(kind)
         self.cards.refresh()
 
-    def relations(self) -> None:
+    def holds(self) -> None:
         """Show what the chosen curve keeps while it is shaped."""
         if self.session.job.get(self.session.chosen, Curve) is None:
             self.session.told.emit("trouble", "Choose a curve in the Shelf first.")
         else:
-            self.cards.ask("relations")
+            self.cards.ask("holds")
 
     def toggle_comb(self) -> None:
         self.session.set_comb(0.0 if self.session.comb_scale > 0 else 1.0)
@@ -383,7 +397,7 @@ class Window(QMainWindow):
         """Search for the chosen surface or spline, or stop the search that runs."""
         item = self.session.chosen_fitted()
         if item is None:
-            self.session.told.emit("trouble", "Choose a draped surface or a spline first.")
+            self.session.told.emit("trouble", "Choose a cast surface or a spline first.")
         elif self.session.work.is_busy(f"search {item.id}"):
             self.session.work.cancel(f"search {item.id}")
         elif isinstance(item, Curve):
@@ -397,7 +411,7 @@ class Window(QMainWindow):
         if points is None:
             self.session.told.emit("trouble", "Choose a point list in the Shelf first.")
         else:
-            add_spline(self.session, points, RunSettings(knots="adaptive"))
+            add_spline(self.session, points, TraceSettings(knots="adaptive"))
 
     def parts(self) -> None:
         """Let splines follow the chosen run, parted at its corners and at ringed points."""
@@ -444,15 +458,27 @@ class Window(QMainWindow):
         if isinstance(item, Scan):
             self._add(menu, "spread", "brush", "shape", "health", "straighten", "slice", "split")
         elif isinstance(item, Region):
-            self._add(menu, "drape", "lasso", "box")
+            self._add(menu, "cast", "lasso", "box")
         elif isinstance(item, PointList):
-            self._add(menu, "mark points", "brush points", "drape")
+            self._add(menu, "mark points", "brush points", "cast")
         elif isinstance(item, Picture):
             menu.addAction("Look square-on").triggered.connect(lambda: self.look_at_picture(item))
             self._add(menu, "agreement")
         elif isinstance(item, Curve):
-            self._add(menu, "to tolerance", "twin", "task slim", "task fair", "task offset",
-                      "task split", "relations", "comb", "step", "iges", "svg")  # fmt: skip
+            self._add(
+                menu,
+                "to tolerance",
+                "twin",
+                "task slim",
+                "task fair",
+                "task offset",
+                "task split",
+                "holds",
+                "comb",
+                "step",
+                "iges",
+                "svg",
+            )
         elif isinstance(item, Surface):
             self._add(
                 menu, "to tolerance", "task slim surface", "plain form", "step", "iges", "stl"

@@ -9,8 +9,8 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.build.combine import BridgeSettings, PairSettings, TwinSettings
-from usual_clay.core.fit.run import Run, RunSettings, fit_run, parts_of
-from usual_clay.core.fit.trace import trace
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence, parts_of
+from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.picture.outline import OutlineSettings, find_outline
 from usual_clay.core.picture.placement import to_flat, to_space
 from usual_clay.core.scan.section import SectionSettings, section_at
@@ -46,8 +46,12 @@ def follow(job: Job, name: str, kind: str, sources: tuple[Item, ...], settings: 
     """Add a curve that follows others."""
     ids = tuple(source.id for source in sources)
     made = KINDS[kind].make(settings, [source_of(job, each) for each in ids])
-    curve = Curve(id=job.new_id("curve"), name=name, geometry=made.curve,  # type: ignore[union-attr]
-                  recipe=Recipe(kind, ids, settings))  # fmt: skip
+    curve = Curve(
+        id=job.new_id("curve"),
+        name=name,
+        geometry=made.curve,  # type: ignore[union-attr]
+        recipe=Recipe(kind, ids, settings),
+    )
     return job.with_item(replace(curve, made_of=basis_of(job, curve)))
 
 
@@ -56,13 +60,17 @@ def _drawn(job: Job, name: str, points: Floats) -> Job:
     return follow(job, name, "drawn", (), DrawnSettings("controls", as_places(points)))
 
 
-def _traced(job: Job, name: str, points: PointList, settings: RunSettings) -> Job:
+def _traced(job: Job, name: str, points: PointList, settings: TraceSettings) -> Job:
     """Add the leanest spline that follows a list within tolerance."""
-    made = trace(Run(points.points[points.kept], points.closed), settings, job.aim)
+    made = trace(PointSequence(points.points[points.kept], points.closed), settings, job.aim)
     curve = Curve(
-        id=job.new_id("curve"), name=name, geometry=made.fit.curve, signed=made.fit.signed,
-        candidates=made.candidates, recipe=Recipe("spline", (points.id,), made.settings),
-    )  # fmt: skip
+        id=job.new_id("curve"),
+        name=name,
+        geometry=made.fit.curve,
+        signed=made.fit.signed,
+        candidates=made.candidates,
+        recipe=Recipe("spline", (points.id,), made.settings),
+    )
     return job.with_item(replace(curve, made_of=basis_of(job, curve)))
 
 
@@ -70,17 +78,23 @@ def _centre_outline(job: Job) -> Job:
     """Trace the probed outline in two halves that meet at the slot, a true corner."""
     points = named(job, PointList, "Centre outline")
     (_, back, belly, centre) = profile(np.array([SIDE_END, SLOT["x"]]))
-    ends = np.stack([[SIDE_END, 0, centre[0] + back[0]], [SIDE_END, 0, centre[0] - belly[0]],
-                     [SLOT["x"], 0, centre[1] - belly[1]]])  # fmt: skip
-    settings = RunSettings(knots="adaptive", cuts=tuple(as_place(end) for end in ends))
-    parts = parts_of(Run(points.points[points.kept], True), 0.0, settings.cuts)
+    ends = np.stack(
+        [
+            [SIDE_END, 0, centre[0] + back[0]],
+            [SIDE_END, 0, centre[0] - belly[0]],
+            [SLOT["x"], 0, centre[1] - belly[1]],
+        ]
+    )
+    settings = TraceSettings(knots="adaptive", cuts=tuple(as_place(end) for end in ends))
+    parts = parts_of(PointSequence(points.points[points.kept], True), 0.0, settings.cuts)
     for part, run in enumerate(parts):
         if len(run.points) > len(points.kept) // 5:
             name = "Back outline" if run.points[:, 2].mean() > 0 else "Belly outline"
             job = _traced(job, name, points, replace(settings, part=part))
     halves = named(job, Curve, "Back outline"), named(job, Curve, "Belly outline")
-    bridge = BridgeSettings(first_smooth=1, second_smooth=1, first_strength=1.0,
-                            second_strength=2.6)  # fmt: skip
+    bridge = BridgeSettings(
+        first_smooth=1, second_smooth=1, first_strength=1.0, second_strength=2.6
+    )
     return follow(job, "Tail bridge, side", "bridge", halves, bridge)
 
 
@@ -99,10 +113,10 @@ def _top_outline(job: Job) -> Job:
     half = half[np.argsort(np.arctan2(half[:, 1], half[:, 0] - 48))[::-1]]
     x = half[:, 0]
     nose = np.array([[half[0, 0], 0.0, 0.0]])
-    front = Run(np.concatenate([nose, half[x < GILL_FRONT]]), held=(True, False))
-    job = _drawn(job, "Top outline, front", fit_run(front, RunSettings(7)).curve.points)
-    rear = Run(half[(x > GILL_REAR) & (x < TOP_END)])
-    lean = fit_run(rear, RunSettings(7, knots="adaptive")).curve
+    front = PointSequence(np.concatenate([nose, half[x < GILL_FRONT]]), held=(True, False))
+    job = _drawn(job, "Top outline, front", fit_sequence(front, TraceSettings(7)).curve.points)
+    rear = PointSequence(half[(x > GILL_REAR) & (x < TOP_END)])
+    lean = fit_sequence(rear, TraceSettings(7, knots="adaptive")).curve
     job = job.with_item(Curve(id=job.new_id("curve"), name="Top outline, rear", geometry=lean))
     for name in ("Top outline, front", "Top outline, rear"):
         job = follow(job, f"{name} twin", "twin", (named(job, Curve, name),), TwinSettings())
@@ -129,7 +143,9 @@ def _gill_edge(job: Job) -> Job:
     edge = gill_edge()
     for name, flat in (("side", [1, 0, 1]), ("top", [1, 1, 0])):
         # As near as a hand sets points over a picture.
-        seen = fit_run(Run(edge * flat, held=(True, True)), RunSettings(6)).curve.points
+        seen = fit_sequence(
+            PointSequence(edge * flat, held=(True, True)), TraceSettings(6)
+        ).curve.points
         job = _drawn(job, f"Gill edge, {name}", np.round(seen, 2))
     views = named(job, Curve, "Gill edge, side"), named(job, Curve, "Gill edge, top")
     return follow(job, "Gill edge", "pair", views, PairSettings("x"))
@@ -142,10 +158,14 @@ def _profiles(job: Job) -> Job:
         settings = SectionSettings("x", station)
         cut = section_at(scan.mesh, settings)
         points = PointList(
-            id=job.new_id("points"), name=f"Slice x = {station:g}", points=cut.points,
-            closed=cut.closed, visible=False, recipe=Recipe("section", (scan.id,), settings),
-        )  # fmt: skip
+            id=job.new_id("points"),
+            name=f"Slice x = {station:g}",
+            points=cut.points,
+            closed=cut.closed,
+            visible=False,
+            recipe=Recipe("section", (scan.id,), settings),
+        )
         points = replace(points, made_of=basis_of(job, points))
         job = job.with_item(points)
-        job = _traced(job, f"Profile x = {station:g}", points, RunSettings(knots="adaptive"))
+        job = _traced(job, f"Profile x = {station:g}", points, TraceSettings(knots="adaptive"))
     return job

@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import drape
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.points.ball import BallSettings
 from usual_clay.core.points.course import suggest_slips
@@ -34,7 +34,7 @@ from usual_clay.job.change_scan import moved
 from usual_clay.job.items import Picture, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job, sample_of
 from usual_clay.job.recipes import Recipe, make_ball
-from usual_clay.job.remake import basis_of, source_of, with_drape
+from usual_clay.job.remake import basis_of, source_of, with_cast
 
 # How far a probed point may stray before it counts as a slip, mm.
 SLIP_LIMIT = 0.09
@@ -82,7 +82,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     The pictures are pinned and scaled by their bars, and still contradict each other. The probed
     outline is clean and moved to the surface; the scan is set straight by its symmetry and by
     that outline; its outlines, its gill plate's edge and three profiles are traced; patches are
-    laid over back, belly and a gill plate; its back is draped.
+    laid over back, belly and a gill plate; its back is cast.
     """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
@@ -91,15 +91,15 @@ def demo_job(mesh: TriangleMesh) -> Job:
     job = job.with_item(region)
     job = _with_points(_with_pictures(job))
     job = with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh))))
-    settings = DrapeSettings(nu=14, nv=6, reach=0.1)
-    made = drape(sample_of(job, region), settings)
+    settings = CastSettings(nu=14, nv=6, reach=0.1)
+    made = cast(sample_of(job, region), settings)
     surface = Surface(
         id=job.new_id("surface"),
-        name="Back drape",
+        name="Back cast",
         geometry=made.surface,
-        recipe=Recipe("drape", (region.id,), settings),
+        recipe=Recipe("cast", (region.id,), settings),
     )
-    return job.with_item(with_drape(surface, made, basis_of(job, surface)))
+    return job.with_item(with_cast(surface, made, basis_of(job, surface)))
 
 
 def _with_pictures(job: Job) -> Job:
@@ -107,10 +107,15 @@ def _with_pictures(job: Job) -> Job:
     for name, (path, drawn) in write_pictures(demo_folder(), true_mesh()).items():
         read = read_picture(path)
         picture = Picture(
-            id=job.new_id("picture"), name=name.capitalize(), data=read.data, size=read.size,
-            placement=pinned(name, drawn), visible=False, source=path.name,
+            id=job.new_id("picture"),
+            name=name.capitalize(),
+            data=read.data,
+            size=read.size,
+            placement=pinned(name, drawn),
+            visible=False,
+            source=path.name,
             look=Look(opacity=0.9, clear=PAPER, margin=0.06),
-        )  # fmt: skip
+        )
         job = job.with_item(picture)
     return job
 
@@ -121,23 +126,35 @@ def _with_points(job: Job) -> Job:
     run = lay(*_read(outline)).space
     slips = np.flatnonzero(suggest_slips(run, SLIP_LIMIT, closed=True))
     first = PointList(
-        id=job.new_id("points"), name="Centre outline, probed", points=run, out=slips, closed=True,
-        visible=False, source=outline.name,
-    )  # fmt: skip
+        id=job.new_id("points"),
+        name="Centre outline, probed",
+        points=run,
+        out=slips,
+        closed=True,
+        visible=False,
+        source=outline.name,
+    )
     job = job.with_item(first)
     recipe = Recipe("ball", (first.id,), BallSettings(BALL, "in"))
     source = source_of(job, first.id)
     moved_run = make_ball(recipe.settings, [source])
     second = PointList(
-        id=job.new_id("points"), name="Centre outline", points=moved_run.points, closed=True,
+        id=job.new_id("points"),
+        name="Centre outline",
+        points=moved_run.points,
+        closed=True,
         visible=False,
-        source=outline.name, recipe=recipe,
-    )  # fmt: skip
+        source=outline.name,
+        recipe=recipe,
+    )
     job = job.with_item(replace(second, made_of=basis_of(job, second)))
     third = PointList(
-        id=job.new_id("points"), name="Belly line", points=lay(*_read(belly)).space,
-        visible=False, source=belly.name,
-    )  # fmt: skip
+        id=job.new_id("points"),
+        name="Belly line",
+        points=lay(*_read(belly)).space,
+        visible=False,
+        source=belly.name,
+    )
     return job.with_item(third)
 
 

@@ -8,16 +8,16 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.build.combine import TwinSettings
-from usual_clay.core.fit.patch import PatchSettings
-from usual_clay.core.fit.patch_budget import patch_to_tolerance
-from usual_clay.core.fit.relations import RelatedSettings, Relation, hold
+from usual_clay.core.fit.curve.holds import Hold, HoldSettings, apply_holds
+from usual_clay.core.fit.patch.budget import patch_to_tolerance
+from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.demo.curves import follow, named
 from usual_clay.demo.shape import SECTION_POWER, profile
 from usual_clay.job.items import Curve, Item, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS, CurveMade, Recipe, beside
-from usual_clay.job.remake import basis_of, source_of, with_drape
+from usual_clay.job.remake import basis_of, source_of, with_cast
 
 # Behind the front hanger's hole, as far as the tail's rounding.
 FRONT, REAR = 44.0, 92.0
@@ -108,18 +108,23 @@ def _arch(job: Job, name: str, station: float, up: int, start: Floats) -> Job:
     )
     assert isinstance(drawn, CurveMade)
     geometry = drawn.curve
-    relations = (
-        Relation("fixed", 0.0, place=as_place(places[0])),
-        Relation("fixed", 1.0, place=as_place(places[-1])),
-        Relation("upright", 0.0),
-        Relation("upright", 1.0),
+    holds = (
+        Hold("fixed", 0.0, place=as_place(places[0])),
+        Hold("fixed", 1.0, place=as_place(places[-1])),
+        Hold("upright", 0.0),
+        Hold("upright", 1.0),
     )
-    settings = RelatedSettings(
-        as_places(geometry.points), tuple(map(float, geometry.knots)), (), relations
+    settings = HoldSettings(
+        as_places(geometry.points), tuple(map(float, geometry.knots)), (), holds
     )
-    made = hold(settings.asked, relations)
-    curve = Curve(id=job.new_id("curve"), name=name, geometry=made, visible=False,
-                  recipe=Recipe("related", (), settings))  # fmt: skip
+    made = apply_holds(settings.asked, holds)
+    curve = Curve(
+        id=job.new_id("curve"),
+        name=name,
+        geometry=made,
+        visible=False,
+        recipe=Recipe("related", (), settings),
+    )
     return job.with_item(replace(curve, made_of=basis_of(job, curve)))
 
 
@@ -149,7 +154,11 @@ def _patch(
         job.aim,
     )
     surface = Surface(
-        id=job.new_id("surface"), name=name, geometry=found.drape.surface, visible=False,
-        recipe=Recipe("patch", ids, found.settings), candidates=found.candidates,
-    )  # fmt: skip
-    return job.with_item(with_drape(surface, found.drape, basis_of(job, surface)))
+        id=job.new_id("surface"),
+        name=name,
+        geometry=found.cast.surface,
+        visible=False,
+        recipe=Recipe("patch", ids, found.settings),
+        candidates=found.candidates,
+    )
+    return job.with_item(with_cast(surface, found.cast, basis_of(job, surface)))

@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.core.check.deviation import Aim
+from usual_clay.core.check.deviation import Tolerance
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_items import describe, rebuild, text
@@ -83,9 +83,19 @@ def read_job(path: Path) -> Job:
     except OSError as error:
         raise FileError(f"{path.name} cannot be opened: {error.strerror or error}") from error
     except (
-        KeyError, TypeError, ValueError, AttributeError, IndexError, EOFError, zlib.error,
-        NotImplementedError, RuntimeError, RecursionError, OverflowError, MemoryError,
-    ) as error:  # fmt: skip
+        KeyError,
+        TypeError,
+        ValueError,
+        AttributeError,
+        IndexError,
+        EOFError,
+        zlib.error,
+        NotImplementedError,
+        RuntimeError,
+        RecursionError,
+        OverflowError,
+        MemoryError,
+    ) as error:
         reason = str(error) or type(error).__name__
         raise FileError(f"{damaged}: {reason[:200]}. Nothing was opened") from error
 
@@ -118,7 +128,7 @@ def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
         return archive.read(entry) if kind is None else _array(archive, entry, kind, shape)
 
     items: dict[str, Item] = {}
-    aim = Aim(**{key: float(value) for key, value in description["aim"].items()})
+    aim = Tolerance(**{key: float(value) for key, value in description["aim"].items()})
     for told in description["items"]:
         item = rebuild(told, read, items)
         if item.id in items:

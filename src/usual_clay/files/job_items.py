@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.deviation import LEVELS
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.meet import Ribbon
-from usual_clay.core.fit.relations import Relation
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.fit.curve.holds import Hold
+from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.fit.patch.meet import Ribbon
+from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement, Plane
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -44,7 +44,7 @@ Keep = Callable[[str, Any], str]
 Read = Callable[..., Any]
 MOST_TEXT = 500
 # Settings that are made of smaller ones.
-NESTED: dict[str, type] = {"handles": Handle, "relations": Relation, "ribbons": Ribbon}
+NESTED: dict[str, type] = {"handles": Handle, "holds": Hold, "ribbons": Ribbon}
 
 
 def describe(job: Job, item: Item, keep: Keep) -> Told:
@@ -235,8 +235,9 @@ def _shape(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> 
         raise ValueError(f"no simple shape is called {shape['kind']!r}")
     point, axis, span = (_finite(shape[k], n) for k, n in (("point", 3), ("axis", 3), ("span", 2)))
     radius, angle = _finite((shape["radius"], shape["angle"]), 2)
-    geometry = SimpleShape(shape["kind"], point, axis, float(radius), float(angle),
-                           (float(span[0]), float(span[1])))  # fmt: skip
+    geometry = SimpleShape(
+        shape["kind"], point, axis, float(radius), float(angle), (float(span[0]), float(span[1]))
+    )
     return Shape(**common, geometry=geometry, signed=_signed(told, read))
 
 
@@ -249,13 +250,17 @@ def _curve(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> 
         None if weights is None else read(weights, "f", (len(points),)),
     )
     return Curve(
-        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read),
-        watches=text(told["watches"]), watched=_watched(told.get("watched")),
-    )  # fmt: skip
+        **common,
+        geometry=geometry,
+        signed=_signed(told, read),
+        candidates=_candidates(told, read),
+        watches=text(told["watches"]),
+        watched=_watched(told.get("watched")),
+    )
 
 
-def _watched(told: Told | None) -> RunSettings | None:
-    return None if told is None else RunSettings(**_tuples(told))
+def _watched(told: Told | None) -> TraceSettings | None:
+    return None if told is None else TraceSettings(**_tuples(told))
 
 
 def _surface(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Surface:
@@ -268,9 +273,13 @@ def _surface(told: Told, common: Told, read: Read, items: Mapping[str, Item]) ->
         None if weights is None else read(weights, "f", points.shape[:2]),
     )
     return Surface(
-        **common, geometry=geometry, signed=_signed(told, read), candidates=_candidates(told, read),
-        watches=text(told.get("watches", "")), inside=_inside(told, common, read, items),
-    )  # fmt: skip
+        **common,
+        geometry=geometry,
+        signed=_signed(told, read),
+        candidates=_candidates(told, read),
+        watches=text(told.get("watches", "")),
+        inside=_inside(told, common, read, items),
+    )
 
 
 def _inside(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Any:

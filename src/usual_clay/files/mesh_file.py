@@ -74,8 +74,11 @@ def guess_unit(path: Path, places: Floats) -> tuple[str, str]:
     size = float(np.ptp(places, axis=0).max())
     if path.suffix.lower() in METRES:
         return "m", "this format is in metres by its standard"
-    fits = [unit for unit in ("mm", "cm", "m", "in") if LIKELY[0] <= size * MILLIMETRES[unit]
-            <= LIKELY[1]]  # fmt: skip
+    fits = [
+        unit
+        for unit in ("mm", "cm", "m", "in")
+        if LIKELY[0] <= size * MILLIMETRES[unit] <= LIKELY[1]
+    ]
     if size < 0.5 and "m" in fits:
         return "m", f"{size:.3g} long would be tiny in mm, and is {size * 1000:.4g} mm in metres"
     if "mm" in fits or not fits:

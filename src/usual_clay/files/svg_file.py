@@ -76,7 +76,13 @@ def _cubics(curve: BSplineCurve) -> list[Floats]:
     start = curve_derivatives(curve, breaks[:-1] + inside, 1)
     end = curve_derivatives(curve, breaks[1:] - inside, 1)
     return [
-        np.stack([start[0, k], start[0, k] + width[k] / 3 * start[1, k],
-                  end[0, k] - width[k] / 3 * end[1, k], end[0, k]])
+        np.stack(
+            [
+                start[0, k],
+                start[0, k] + width[k] / 3 * start[1, k],
+                end[0, k] - width[k] / 3 * end[1, k],
+                end[0, k],
+            ]
+        )
         for k in range(len(width))
-    ]  # fmt: skip
+    ]

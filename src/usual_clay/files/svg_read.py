@@ -35,7 +35,7 @@ def read_svg(path: Path, view: str = "side") -> list[tuple[str, BSplineCurve]]:
     ------
     FileError
     """
-    from svgelements import SVG, Shape  # fmt: skip
+    from svgelements import SVG, Shape
     from svgelements import Path as Drawn
 
     try:

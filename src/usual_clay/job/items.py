@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.picture.look import Look
 from usual_clay.core.picture.placement import Placement
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -210,7 +210,7 @@ class Curve(Followed):
         The other balances of control points and deviation that were computed.
     watches : str
         The point list that judges a curve that was fitted to it and then shaped by hand.
-    watched : RunSettings or None
+    watched : TraceSettings or None
         How it was fitted: which part of the list judges it.
     """
 
@@ -218,7 +218,7 @@ class Curve(Followed):
     signed: Floats | None = None
     candidates: tuple[Candidate, ...] = ()
     watches: ItemId = ""
-    watched: RunSettings | None = None
+    watched: TraceSettings | None = None
 
     @property
     def control_points(self) -> int:
@@ -237,7 +237,7 @@ class Surface(Followed):
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
     watches : str
-        The region or loose points that judge a surface that was draped and then shaped by hand;
+        The region or loose points that judge a surface that was cast and then shaped by hand;
         of a patch the scan.
     inside : (n,) integers or None
         Of a patch, the scan's vertices inside its borders, rising: these judge it.

@@ -8,9 +8,9 @@ from functools import lru_cache
 from types import MappingProxyType
 from typing import Any, TypeVar
 
-from usual_clay.core.check.deviation import Aim, Report, judge
-from usual_clay.core.fit.sample import Sample, sample_of_points
+from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.scan.region import triangles_within
+from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.job.items import (
     Curve,
     Followed,
@@ -39,7 +39,7 @@ class Job:
     name : str
     items : mapping of id to Item
         In the order they were added.
-    aim : Aim
+    aim : Tolerance
         The one tolerance and coverage share.
     next_number : int
         Part of the next new id.
@@ -47,7 +47,7 @@ class Job:
 
     name: str = "New job"
     items: Mapping[ItemId, Item] = field(default_factory=dict)
-    aim: Aim = field(default_factory=Aim)
+    aim: Tolerance = field(default_factory=Tolerance)
     next_number: int = 1
 
     def __post_init__(self) -> None:
@@ -137,7 +137,7 @@ class Job:
 
 
 @lru_cache(maxsize=16)
-def _report(item: Surface | Curve | Shape, aim: Aim) -> Report | None:
+def _report(item: Surface | Curve | Shape, aim: Tolerance) -> Report | None:
     # Card, Shelf and Balance all ask for it at each move of a hand.
     return None if item.signed is None else judge(item.signed, aim)
 

@@ -33,13 +33,12 @@ from usual_clay.core.build.placed import (
     lay_onto,
     set_across,
 )
-from usual_clay.core.fit.base import DrapeSettings
-from usual_clay.core.fit.drape import Drape, drape
-from usual_clay.core.fit.patch import PatchFit, PatchSettings, patch
-from usual_clay.core.fit.relations import RelatedSettings, hold
-from usual_clay.core.fit.run import Run, RunFit, RunSettings, fit_run
-from usual_clay.core.fit.sample import Sample
-from usual_clay.core.fit.slide import Start
+from usual_clay.core.fit.cast import Cast, cast
+from usual_clay.core.fit.curve.holds import HoldSettings, apply_holds
+from usual_clay.core.fit.curve.sequence import CurveFit, PointSequence, TraceSettings, fit_sequence
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.fit.patch.patch import PatchFit, PatchSettings, patch
+from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.picture.outline import OutlineSettings, find_outline
 from usual_clay.core.picture.placement import Placement, to_flat, to_space
 from usual_clay.core.points.ball import BallSettings, offset_for_ball
@@ -55,6 +54,7 @@ from usual_clay.core.points.project import (
 )
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.scan.section import SectionSettings, section_at
 from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, SimpleShape, fit_shape
 from usual_clay.core.spline.basis import SplineError
@@ -109,8 +109,10 @@ class CurveMade:
     words: str = ""
 
 
-Made = Drape | PointsMade | CurveMade | RunFit | ShapeFit
-Source = Sample | Run | TriangleMesh | SimpleShape | BSplineCurve | BSplineSurface | Pinned
+Made = Cast | PointsMade | CurveMade | CurveFit | ShapeFit
+Source = (
+    Sample | PointSequence | TriangleMesh | SimpleShape | BSplineCurve | BSplineSurface | Pinned
+)
 
 
 @dataclass(frozen=True)
@@ -133,16 +135,16 @@ class Kind:
     quick: bool = False
 
 
-def make_drape(
-    settings: DrapeSettings,
+def make_cast(
+    settings: CastSettings,
     sources: Sequence[Sample],
     start: Start | None = None,
     progress: Progress = silent,
-    found: Callable[[Drape], None] | None = None,
-) -> Drape:
-    """Drape a surface over the one sample in `sources`."""
+    found: Callable[[Cast], None] | None = None,
+) -> Cast:
+    """Cast a surface over the one sample in `sources`."""
     (sample,) = sources
-    return drape(sample, settings, start, progress, found)
+    return cast(sample, settings, start, progress, found)
 
 
 def make_ball(settings: BallSettings, sources: Sequence[Any], *_: object) -> PointsMade:
@@ -197,14 +199,14 @@ def make_outline(settings: OutlineSettings, sources: Sequence[Pinned], *_: objec
 
 
 def make_spline(
-    settings: RunSettings,
-    sources: Sequence[Run],
+    settings: TraceSettings,
+    sources: Sequence[PointSequence],
     _start: object = None,
     progress: Progress = silent,
     _found: object = None,
-) -> RunFit:
+) -> CurveFit:
     """Fit a spline to a run."""
-    return fit_run(sources[0], settings, progress)
+    return fit_sequence(sources[0], settings, progress)
 
 
 def make_shape(settings: ShapeSettings, sources: Sequence[Sample], *_: object) -> ShapeFit:
@@ -236,11 +238,9 @@ def make_drawn(settings: DrawnSettings, sources: Sequence[TriangleMesh], *_: obj
     return CurveMade(drawn_on(settings, sources[0]) if sources else make_curve(settings))
 
 
-def make_related(
-    settings: RelatedSettings, sources: Sequence[BSplineCurve], *_: object
-) -> CurveMade:
-    """Hold a curve of control points to its relations."""
-    return CurveMade(hold(settings.asked, settings.relations, sources))
+def make_held(settings: HoldSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
+    """Hold a curve of control points to its holds."""
+    return CurveMade(apply_holds(settings.asked, settings.holds, sources))
 
 
 def make_twin(settings: TwinSettings, sources: Sequence[BSplineCurve], *_: object) -> CurveMade:
@@ -300,16 +300,16 @@ def make_in_surface(
 
 
 KINDS: Mapping[str, Kind] = {
-    "drape": Kind(DrapeSettings, make_drape),
+    "cast": Kind(CastSettings, make_cast),
     "patch": Kind(PatchSettings, make_patch),
     "ball": Kind(BallSettings, make_ball),
     "onto": Kind(OntoSettings, make_onto),
     "section": Kind(SectionSettings, make_section),
     "outline": Kind(OutlineSettings, make_outline),
-    "spline": Kind(RunSettings, make_spline),
+    "spline": Kind(TraceSettings, make_spline),
     "shape": Kind(ShapeSettings, make_shape),
     "drawn": Kind(DrawnSettings, make_drawn),
-    "related": Kind(RelatedSettings, make_related),
+    "related": Kind(HoldSettings, make_held),
     "twin": Kind(TwinSettings, make_twin, quick=True),
     "copy": Kind(CopySettings, make_copy, quick=True),
     "bridge": Kind(BridgeSettings, make_bridge, quick=True),

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.deviation import distance_levels
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.drape import Drape
-from usual_clay.core.fit.patch import PatchFit
-from usual_clay.core.fit.run import Run, RunFit
-from usual_clay.core.fit.slide import Start
+from usual_clay.core.fit.cast import Cast
+from usual_clay.core.fit.curve.sequence import CurveFit, PointSequence
+from usual_clay.core.fit.patch.patch import PatchFit
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.shapes import ShapeFit
 from usual_clay.core.spline.basis import SplineError
@@ -88,7 +88,7 @@ def source_of(job: Job, item_id: ItemId, decode: Decode | None = None) -> Source
     if isinstance(item, Scan):
         return item.mesh
     if isinstance(item, PointList):
-        return Run(item.points[item.kept], item.closed)
+        return PointSequence(item.points[item.kept], item.closed)
     if isinstance(item, Shape | Curve | Surface):
         return item.geometry
     if isinstance(item, Picture) and decode is not None:
@@ -121,16 +121,16 @@ def remake(
 
 def with_made(item: Followed, made: Made, basis: Basis | None) -> Followed:
     """Put what was made into its item."""
-    if isinstance(made, Drape):
+    if isinstance(made, Cast):
         assert isinstance(item, Surface)
-        return with_drape(item, made, basis)
+        return with_cast(item, made, basis)
     fields: dict[str, Any] = {"made_of": basis}
     if isinstance(made, PointsMade):
         assert isinstance(item, PointList)
         fields |= {"points": made.points, "closed": made.closed}
         if len(made.points) != len(item.points):
             fields["out"] = item.out[:0]
-    elif isinstance(made, RunFit):
+    elif isinstance(made, CurveFit):
         assert isinstance(item, Curve)
         fields |= {"geometry": made.curve, "signed": made.signed}
         if basis is not None:
@@ -160,7 +160,7 @@ def with_quick_followers(job: Job, item_id: ItemId) -> Job:
     return job
 
 
-def run_candidate(basis: Basis, made: RunFit) -> Candidate:
+def run_candidate(basis: Basis, made: CurveFit) -> Candidate:
     """Keep of a fitted spline what Balance shows."""
     return Candidate(basis.recipe.settings.controls, 1, distance_levels(made.signed))
 
@@ -170,8 +170,8 @@ def _joined(candidates: tuple[Candidate, ...], mine: Candidate) -> tuple[Candida
     return (*(c for c in candidates if (c.nu, c.nv) != (mine.nu, mine.nv)), mine)
 
 
-def with_drape(surface: Surface, made: Drape, basis: Basis | None) -> Surface:
-    """Put a fitted drape into a surface; a finished one joins the candidates."""
+def with_cast(surface: Surface, made: Cast, basis: Basis | None) -> Surface:
+    """Put a fitted cast into a surface; a finished one joins the candidates."""
     candidates = surface.candidates
     if basis is not None:
         mine = Candidate(*made.surface.counts, distance_levels(made.feet.signed))

@@ -26,8 +26,9 @@ class AgreementCard(Card):
         super().__init__(session, "Do the references agree?")
         self.cancel = done
         self._job: object = None
-        self.about.setText("Visible pictures, closed runs and scans are compared along the axes"
-                           " they share.")  # fmt: skip
+        self.about.setText(
+            "Visible pictures, closed runs and scans are compared along the axes they share."
+        )
         self.found: list[Difference] = []
         self.body = QWidget()
         self.rows = QVBoxLayout(self.body)
@@ -87,18 +88,24 @@ class AgreementCard(Card):
         }
         words = f"{verb} {picture.name}, {amounts[difference.kind]}".replace("-", "\N{MINUS SIGN}")
         self.rows.addWidget(
-            button(words, f"{verb} the picture so that both agree; nothing else changes",
-                   clicked=lambda: self._mend(difference))
-        )  # fmt: skip
+            button(
+                words,
+                f"{verb} the picture so that both agree; nothing else changes",
+                clicked=lambda: self._mend(difference),
+            )
+        )
         # Of two pictures either may be the one that is off.
         other = self.session.job.get(difference.second, Picture)
         if other is not None and difference.kind == "size" and len(group) == 1:
             turned = _turned_over(difference)
             words = f"or {verb.lower()} {other.name}, {100 * (turned.amount - 1):+.1f} %"
             self.rows.addWidget(
-                button(words.replace("-", "\N{MINUS SIGN}"), "Change the other one instead",
-                       clicked=lambda: self._mend(turned))
-            )  # fmt: skip
+                button(
+                    words.replace("-", "\N{MINUS SIGN}"),
+                    "Change the other one instead",
+                    clicked=lambda: self._mend(turned),
+                )
+            )
 
     def _mend(self, difference: Difference) -> None:
         picture = self.session.job.get(difference.first, Picture)
@@ -110,5 +117,6 @@ class AgreementCard(Card):
 
 def _turned_over(difference: Difference) -> Difference:
     """Return a difference in size as one of the other picture's."""
-    return replace(difference, first=difference.second, second=difference.first,
-                   amount=1 / difference.amount)  # fmt: skip
+    return replace(
+        difference, first=difference.second, second=difference.first, amount=1 / difference.amount
+    )

@@ -60,8 +60,13 @@ class BringInCard(Card):
         self.made = label(role="news", wraps=True)
         self.keep = button("Bring in", "Add it to the job (Enter)", "main", clicked=self.accept)
         self.drop = button("Cancel", "Leave it (Esc)", clicked=self.cancel)
-        for part in (Row("Unit", self.unit), self.preview, self.columns_row, self.plane_row,
-                     self.made):  # fmt: skip
+        for part in (
+            Row("Unit", self.unit),
+            self.preview,
+            self.columns_row,
+            self.plane_row,
+            self.made,
+        ):
             self.column.addWidget(part)
         self.add_buttons(self.drop, self.keep)
         self.column.addStretch(1)
@@ -80,9 +85,12 @@ class BringInCard(Card):
     def _start(self, read: Callable[[], ScanRead | PointsRead]) -> None:
         assert self._path is not None
         self.session.work.start(
-            "bring in", f"Reading {self._path.name}", lambda *_: read(), self._came,
+            "bring in",
+            f"Reading {self._path.name}",
+            lambda *_: read(),
+            self._came,
             failed=self._failed,
-        )  # fmt: skip
+        )
 
     def accept(self) -> None:
         if self._read is None or self._path is None:
@@ -201,7 +209,7 @@ class BringInCard(Card):
             if points.shape[1] == 3 and self._plane != SPACE:
                 words += f"\nOn {self._plane}, {lay(points, self._plane).words}."
         elif read.mesh is None:
-            words += f"{thousands(len(points))} loose points, no triangles: a list to drape over."
+            words += f"{thousands(len(points))} loose points, no triangles: a list to cast over."
         else:
             words += f"{thousands(len(read.mesh.triangles))} triangles"
             words += ", with colours." if read.colours is not None else "."

@@ -19,20 +19,25 @@ from usual_clay.bench.edits.curves import add_twin, set_run
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number, quiet_spin
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import Curve, PointList
 from usual_clay.job.remake import is_stale
 
 KNOTS = (("even", "Spread evenly along the run"), ("adaptive", "Closer where the shape needs them"))
 SAID = {
-    "drawn": "drawn", "related": "shaped by hand, holds relations",
-    "twin": "a twin that follows its original", "copy": "a copy that follows its original",
-    "bridge": "a bridge that follows both curves", "pair": "paired into space from two views",
-    "chain": "joined from others, follows them", "offset": "offset from another, follows it",
-    "across": "set across a curve, follows both", "laid": "laid onto something, follows it",
+    "drawn": "drawn",
+    "related": "shaped by hand, holds holds",
+    "twin": "a twin that follows its original",
+    "copy": "a copy that follows its original",
+    "bridge": "a bridge that follows both curves",
+    "pair": "paired into space from two views",
+    "chain": "joined from others, follows them",
+    "offset": "offset from another, follows it",
+    "across": "set across a curve, follows both",
+    "laid": "laid onto something, follows it",
     "in surface": "follows a surface",
-}  # fmt: skip
+}
 PAGES = (
     ("points", "Move, add and take away points"),
     ("judge", "Comb, joints, distances"),
@@ -59,16 +64,22 @@ class CurveCard(Card):
         self.figures = Figures()
         self.near, self.far = self.figures.near, self.figures.far
         self.column.addWidget(self.figures)
-        self.search = button("To tolerance", "Find the fewest control points within tolerance (T)",
-                             "main", clicked=lambda: run("to tolerance"))  # fmt: skip
+        self.search = button(
+            "To tolerance",
+            "Find the fewest control points within tolerance (T)",
+            "main",
+            clicked=lambda: run("to tolerance"),
+        )
         self.column.addWidget(self.search)
         self.page = Choice(PAGES)
         self.page.chosen.connect(self.turn_to)
         self.column.addWidget(self.page)
         self.points, self.judging = PointsPage(session), JudgingPage(session)
         self.pages: dict[str, QWidget] = {
-            "points": self.points, "judge": self.judging, "make": self._making(run),
-        }  # fmt: skip
+            "points": self.points,
+            "judge": self.judging,
+            "make": self._making(run),
+        }
         for page in self.pages.values():
             self.column.addWidget(page)
         self.add_say()
@@ -87,8 +98,9 @@ class CurveCard(Card):
         self.degree.valueChanged.connect(lambda value: self._set(degree=value))
         self.knots = Choice(KNOTS)
         self.knots.chosen.connect(lambda word: self._set(knots=word))
-        self.corners = number(0, 170, 0, "°", "Part the run where it turns by more; 0 parts it"
-                              " nowhere", "Corners", 64)  # fmt: skip
+        self.corners = number(
+            0, 170, 0, "°", "Part the run where it turns by more; 0 parts it nowhere", "Corners", 64
+        )
         self.corners.setSpecialValueText("none")
         self.corners.valueChanged.connect(lambda value: self._set(corners=float(np.radians(value))))
         self.part = QSpinBox(minimum=1, maximum=99, prefix="part ")
@@ -111,13 +123,20 @@ class CurveCard(Card):
         column.setSpacing(8)
         for made in task_buttons(MAKES, run):
             self.add_buttons(*made, into=column)
-        self.loose = button("Set loose", "Stop following; the curve stays as it is",
-                            clicked=lambda: self._edit(self.session.set_loose))  # fmt: skip
-        twin = button("Twin", "A mirrored copy in y = 0 that follows",
-                      clicked=lambda: self._edit(lambda c: add_twin(self.session, c)))  # fmt: skip
-        relations = button("Relations ...", "What the curve keeps while it is shaped",
-                           clicked=lambda: run("relations"))  # fmt: skip
-        self.add_buttons(twin, relations, self.loose, into=column)
+        self.loose = button(
+            "Set loose",
+            "Stop following; the curve stays as it is",
+            clicked=lambda: self._edit(self.session.set_loose),
+        )
+        twin = button(
+            "Twin",
+            "A mirrored copy in y = 0 that follows",
+            clicked=lambda: self._edit(lambda c: add_twin(self.session, c)),
+        )
+        holds = button(
+            "Holds ...", "What the curve keeps while it is shaped", clicked=lambda: run("holds")
+        )
+        self.add_buttons(twin, holds, self.loose, into=column)
         return page
 
     def turn_to(self, name: str) -> None:
@@ -134,7 +153,7 @@ class CurveCard(Card):
         curve = self.session.job.get(self.session.chosen, Curve)
         if curve is None or curve.recipe is None or curve.recipe.kind != "spline":
             return
-        settings: RunSettings = replace(curve.recipe.settings, **fields)
+        settings: TraceSettings = replace(curve.recipe.settings, **fields)
         least = settings.degree + 1
         if settings.controls < least:
             settings = replace(settings, controls=least)
@@ -212,7 +231,7 @@ class CurveCard(Card):
             return f"follows {run.name if run is not None else 'a run'}, {many} points"
         return f"{cost}; {SAID.get(recipe.kind, recipe.kind)}"
 
-    def _show_fit(self, settings: RunSettings, free: bool) -> None:
+    def _show_fit(self, settings: TraceSettings, free: bool) -> None:
         for part in (self.controls, self.degree, self.knots, self.corners, self.part):
             part.setEnabled(free)
         with (

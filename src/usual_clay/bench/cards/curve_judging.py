@@ -12,7 +12,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Slide, combo, fill, label, number
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of, in_words
-from usual_clay.core.fit.fair import can_go
+from usual_clay.core.fit.curve.fair import can_go
 from usual_clay.core.scan.closest import MeshTree, tree_of
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.parts import distance_between
@@ -49,8 +49,9 @@ class JudgingPage(QWidget):
         column.addWidget(self.joints)
         self.other = combo("What the distance is measured to")
         self.other.currentIndexChanged.connect(lambda _index: self._again())
-        self.least = number(0, 1e4, 3, " mm", "Say so where it comes nearer than this",
-                            "Keep at least", 90)  # fmt: skip
+        self.least = number(
+            0, 1e4, 3, " mm", "Say so where it comes nearer than this", "Keep at least", 90
+        )
         self.least.valueChanged.connect(lambda _value: self._again())
         column.addWidget(Row("Distance to", self.other, stretch=0))
         column.addWidget(Row("Keep at least", self.least))
@@ -86,8 +87,12 @@ class JudgingPage(QWidget):
             lines.append(f"and {len(found) - MOST_JOINTS} more")
         self.joints.setText("\n".join(lines))
         self.joints.setVisible(bool(lines))
-        others = [item for kind in (Curve, PointList, Scan) for item in session.job.all(kind)
-                  if item.id != curve.id]  # fmt: skip
+        others = [
+            item
+            for kind in (Curve, PointList, Scan)
+            for item in session.job.all(kind)
+            if item.id != curve.id
+        ]
         self.other.blockSignals(True)
         fill(self.other, others, "nothing")
         self.other.blockSignals(False)
@@ -161,7 +166,9 @@ class JudgingPage(QWidget):
                 self._again()
 
             self.session.work.start(
-                "tree", "Making ready to measure",
-                lambda *_: tree_of(mesh), came,
-            )  # fmt: skip
+                "tree",
+                "Making ready to measure",
+                lambda *_: tree_of(mesh),
+                came,
+            )
         return self._tree[1]

@@ -67,10 +67,16 @@ class PointsPage(QWidget):
         self._add_one()
         self._add_several()
         edit = self._button
-        self.insert = edit("Insert point", "One control point more, the shape stays",
-                           lambda c: insert_point(session, c, self._near()))  # fmt: skip
-        self.remove = edit("Remove point", "One control point less; the figure is what it costs",
-                           lambda c: remove_point(session, c, self._near()))  # fmt: skip
+        self.insert = edit(
+            "Insert point",
+            "One control point more, the shape stays",
+            lambda c: insert_point(session, c, self._near()),
+        )
+        self.remove = edit(
+            "Remove point",
+            "One control point less; the figure is what it costs",
+            lambda c: remove_point(session, c, self._near()),
+        )
         self._row(self.insert, self.remove)
         self._row(
             edit("Raise degree", "The shape stays", lambda c: raise_curve(session, c)),
@@ -114,12 +120,21 @@ class PointsPage(QWidget):
         self.weight.valueChanged.connect(self._weighed)
         self.weight_row = Row("Weight", self.weight)
         column.addWidget(self.weight_row)
-        self.direction = number(-180, 180, 2, "°", "Direction of the tangent in the plane in which"
-                                " the curve lies most", "Tangent direction", 76)  # fmt: skip
-        self.length = number(0.001, 1e5, 2, " mm", "How far the curve follows its tangent",
-                             "Tangent length", 90)  # fmt: skip
-        self.radius = number(-1e5, 1e5, 3, " mm", "Radius of curvature; 0 leaves it free",
-                             "Radius", 90)  # fmt: skip
+        self.direction = number(
+            -180,
+            180,
+            2,
+            "°",
+            "Direction of the tangent in the plane in which the curve lies most",
+            "Tangent direction",
+            76,
+        )
+        self.length = number(
+            0.001, 1e5, 2, " mm", "How far the curve follows its tangent", "Tangent length", 90
+        )
+        self.radius = number(
+            -1e5, 1e5, 3, " mm", "Radius of curvature; 0 leaves it free", "Radius", 90
+        )
         self.radius.setSpecialValueText("")
         for spin in (self.direction, self.length, self.radius):
             spin.valueChanged.connect(lambda _value: self._handled())
@@ -127,12 +142,18 @@ class PointsPage(QWidget):
         own.addWidget(Row("Tangent", self.direction, self.length))
         own.addWidget(Row("Radius", self.radius, label("0 is free", "soft")))
         self._row(
-            self._button("Reset", "This point's tangent is the curve's own again",
-                         lambda c: put_handle(self.session, c, None, self._near() or 0)),
-            self._button("Reset all", "All tangents are the curve's own again",
-                         lambda c: put_handle(self.session, c, None, -1)),
+            self._button(
+                "Reset",
+                "This point's tangent is the curve's own again",
+                lambda c: put_handle(self.session, c, None, self._near() or 0),
+            ),
+            self._button(
+                "Reset all",
+                "All tangents are the curve's own again",
+                lambda c: put_handle(self.session, c, None, -1),
+            ),
             into=own,
-        )  # fmt: skip
+        )
 
     def _typed(self, axis: int, value: float) -> None:
         curve, index = self.session.job.get(self.session.chosen, Curve), self._near()
@@ -162,24 +183,37 @@ class PointsPage(QWidget):
         session = self.session
         self.several, column = self._part()
         level = [
-            self._button(f"Level {axis}", f"Give the chosen points one {axis}",
-                         partial(level_points, session, axis=k))
+            self._button(
+                f"Level {axis}",
+                f"Give the chosen points one {axis}",
+                partial(level_points, session, axis=k),
+            )
             for k, axis in enumerate("xyz")
-        ]  # fmt: skip
+        ]
         self._row(*level, into=column)
         self._row(
-            self._button("To a line", "From the first to the last of the chosen points",
-                         lambda c: flatten_points(session, c, "line")),
-            self._button("To a plane", "The plane that lies nearest to the chosen points",
-                         lambda c: flatten_points(session, c, "plane")),
-            self._button("Gather in", "Draw them half way together, to sharpen a corner",
-                         lambda c: gather_in(session, c)),
+            self._button(
+                "To a line",
+                "From the first to the last of the chosen points",
+                lambda c: flatten_points(session, c, "line"),
+            ),
+            self._button(
+                "To a plane",
+                "The plane that lies nearest to the chosen points",
+                lambda c: flatten_points(session, c, "plane"),
+            ),
+            self._button(
+                "Gather in",
+                "Draw them half way together, to sharpen a corner",
+                lambda c: gather_in(session, c),
+            ),
             into=column,
-        )  # fmt: skip
+        )
         self.factor = number(0.01, 100, 3, " x", "How large they become", "Scale", 76)
         self.factor.setValue(1.0)
-        self.turn = number(-360, 360, 2, "°", "How far they are turned, in the curve's plane",
-                           "Turn", 76)  # fmt: skip
+        self.turn = number(
+            -360, 360, 2, "°", "How far they are turned, in the curve's plane", "Turn", 76
+        )
         do = self._button("Do", "Scale and turn the chosen points", self._scale)
         column.addWidget(Row("Scale and turn", self.factor, self.turn))
         self.about = Choice(
@@ -201,8 +235,14 @@ class PointsPage(QWidget):
 
     def _scale(self, curve: Curve) -> None:
         normal = plane_of(curve)[2]
-        scale_points(self.session, curve, self.factor.value(), np.radians(self.turn.value()),
-                     self._centre, normal)  # fmt: skip
+        scale_points(
+            self.session,
+            curve,
+            self.factor.value(),
+            np.radians(self.turn.value()),
+            self._centre,
+            normal,
+        )
         self.factor.setValue(1.0)
         self.turn.setValue(0.0)
 

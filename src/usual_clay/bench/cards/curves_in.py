@@ -17,8 +17,11 @@ from usual_clay.files.take_in import read_splines
 from usual_clay.job.items import Surface
 from usual_clay.job.job import Job
 
-PLANES = (("side", "On the plane y = 0"), ("top", "On the plane z = 0"),
-          ("front", "On the plane x = 0"))  # fmt: skip
+PLANES = (
+    ("side", "On the plane y = 0"),
+    ("top", "On the plane z = 0"),
+    ("front", "On the plane x = 0"),
+)
 
 Named = list[tuple[str, BSplineCurve | BSplineSurface]]
 
@@ -67,9 +70,12 @@ class CurvesInCard(Card):
             self.session.told.emit("trouble", str(error))
 
         self.session.work.start(
-            "bring in", f"Reading {path.name}", lambda *_: read_splines(path, view), self._came,
+            "bring in",
+            f"Reading {path.name}",
+            lambda *_: read_splines(path, view),
+            self._came,
             failed=failed,
-        )  # fmt: skip
+        )
 
     def _came(self, found: Named) -> None:
         self._found = found

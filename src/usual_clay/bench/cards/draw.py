@@ -15,10 +15,10 @@ from usual_clay.bench.session import Session, sentence
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
 from usual_clay.core.arrays import as_places
 from usual_clay.core.check.comb import comb_of, in_words
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.run import Run, RunSettings
-from usual_clay.core.fit.system import FitError
-from usual_clay.core.fit.trace import trace
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.fit.curve.trace import trace
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.picture.placement import TRUE_PLANES
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError
 from usual_clay.core.spline.make import FEWEST, ROUND, DrawnSettings
@@ -45,16 +45,26 @@ PLANES = (
     ("front", "On the plane x = 0"),
 )
 SPACINGS = (
-    ("uniform", "Equal steps"), ("chord", "By the distance between points"),
+    ("uniform", "Equal steps"),
+    ("chord", "By the distance between points"),
     ("centripetal", "By its root: the calmest"),
-)  # fmt: skip
+)
 SNAPS = (
     ("things", "Ends, middles, crossings, extremes, centres, points, curves"),
     ("grid", "Round places"),
     ("nothing", "Just where the cursor is"),
 )
-MOST = {"through": 200, "controls": 200, "line": 2, "arc": 3, "arc about": 3, "circle": 2,
-        "rectangle": 2, "conic": 3, "stroke": 100_000}  # fmt: skip
+MOST = {
+    "through": 200,
+    "controls": 200,
+    "line": 2,
+    "arc": 3,
+    "arc about": 3,
+    "circle": 2,
+    "rectangle": 2,
+    "conic": 3,
+    "stroke": 100_000,
+}
 HINT = (
     "<b>Click</b> to set points, <b>drag</b> one to move it. <b>Enter</b> keeps the curve,"
     " <b>Esc</b> drops it."
@@ -111,18 +121,30 @@ class DrawCard(Card):
 
         self.tension = slide(0, 1, "Flattens the stretches between points", "Tension", 0)
         self.rho = slide(0.05, 0.95, "How full the conic is; 0.5 is a parabola", "Rho", 0.5)
-        self.corner = number(0, 1e4, 3, " mm", "How far from its corners it is rounded; 0 leaves"
-                             " them sharp", "Corners", 90)  # fmt: skip
+        self.corner = number(
+            0,
+            1e4,
+            3,
+            " mm",
+            "How far from its corners it is rounded; 0 leaves them sharp",
+            "Corners",
+            90,
+        )
         self.corner.valueChanged.connect(lambda _value: self.refresh())
-        self.round = button("Round", "The rho of a quarter of a circle",
-                            clicked=lambda: self._set_rho(ROUND))  # fmt: skip
+        self.round = button(
+            "Round", "The rho of a quarter of a circle", clicked=lambda: self._set_rho(ROUND)
+        )
         self.degree_row = Row("Degree", self.degree)
-        self.ends = Choice((("open", "Ends where it ends"),
-                            ("closed", "Comes back to the first point, smoothly")))  # fmt: skip
+        self.ends = Choice(
+            (("open", "Ends where it ends"), ("closed", "Comes back to the first point, smoothly"))
+        )
         self.ends.set_value("open")
         self.ends.chosen.connect(self._set_ends)
-        self.through_rows = [Row("Spacing", self.spacing), Row("Tension", self.tension, stretch=0),
-                             Row("Ends", self.ends)]  # fmt: skip
+        self.through_rows = [
+            Row("Spacing", self.spacing),
+            Row("Tension", self.tension, stretch=0),
+            Row("Ends", self.ends),
+        ]
         self.corner_row = Row("Corners", self.corner, self.round)
         self.rho_row = Row("Rho", self.rho, stretch=0)
         for part in (self.degree_row, *self.through_rows, self.corner_row, self.rho_row):
@@ -139,10 +161,17 @@ class DrawCard(Card):
         same = marking is not None and marking.stroke == stroke
         places = marking.places if marking is not None and same else ()
         self.session.mark(
-            Marking(STROKE_HINT if stroke else HINT, MOST[self._kind],
-                    places=places[: MOST[self._kind]], plane=TRUE_PLANES.get(self._plane),
-                    in_view=True, stroke=stroke, snaps=not stroke, changed=self._marked)
-        )  # fmt: skip
+            Marking(
+                STROKE_HINT if stroke else HINT,
+                MOST[self._kind],
+                places=places[: MOST[self._kind]],
+                plane=TRUE_PLANES.get(self._plane),
+                in_view=True,
+                stroke=stroke,
+                snaps=not stroke,
+                changed=self._marked,
+            )
+        )
 
     def _marked(self, marking: Marking) -> None:
         """Let a lean curve follow a stroke that has been drawn."""
@@ -158,8 +187,12 @@ class DrawCard(Card):
             return
         try:
             # With even knots the control points alone tell the curve.
-            made = trace(Run(points, held=(True, True)), RunSettings(knots="even"),
-                         Aim(max(0.006 * size, 1e-6), 0.95), limit=40)  # fmt: skip
+            made = trace(
+                PointSequence(points, held=(True, True)),
+                TraceSettings(knots="even"),
+                Tolerance(max(0.006 * size, 1e-6), 0.95),
+                limit=40,
+            )
         except FitError as error:
             self.session.told.emit("trouble", f"{error}.")
             return
@@ -212,9 +245,16 @@ class DrawCard(Card):
         rho = ROUND if kind == "rectangle" and abs(rho - ROUND) < 0.006 else rho
         tension, corner = self.tension.number.value(), self.corner.value()
         return DrawnSettings(
-            kind, places, self.degree.value(), spacing, tension, rho, normal, corner,
+            kind,
+            places,
+            self.degree.value(),
+            spacing,
+            tension,
+            rho,
+            normal,
+            corner,
             closed=self._closed and kind == "through",
-        )  # fmt: skip
+        )
 
     def refresh(self) -> None:
         settings = self._settings()
@@ -252,8 +292,12 @@ class DrawCard(Card):
         self.session.propose(proposal)
 
     def _name(self) -> str:
-        plain = {"through": "Curve 1", "controls": "Curve 1", "stroke": "Stroke 1",
-                 "arc about": "Arc 1"}  # fmt: skip
+        plain = {
+            "through": "Curve 1",
+            "controls": "Curve 1",
+            "stroke": "Stroke 1",
+            "arc about": "Arc 1",
+        }
         return plain.get(self._kind, f"{self._kind.capitalize()} 1")
 
     def accept(self) -> None:

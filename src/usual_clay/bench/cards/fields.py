@@ -122,10 +122,11 @@ class Fields(QWidget):
     def settings(self, base: Any) -> Any:
         """Return settings with what the fields say."""
         whole = {
-            name: int(value) if isinstance(getattr(base, name), int) and not isinstance(value, bool)
+            name: int(value)
+            if isinstance(getattr(base, name), int) and not isinstance(value, bool)
             else value
             for name, value in self._values.items()
-        }  # fmt: skip
+        }
         return replace(base, **whole)
 
     def _show(self) -> None:

@@ -66,11 +66,21 @@ AILMENTS = (
     Ailment("holes", lambda h: h.holes, _holes, "holes", "Fill holes up to the size below"),
     Ailment("islands", lambda h: h.islands, _islands, "islands", "Drop all but the largest piece"),
     Ailment("spikes", lambda h: h.spikes, _spikes, "spikes", "Level them with their neighbours"),
-    Ailment("flipped", lambda h: h.flipped, lambda m: _triangles(m, flipped(m)), "normals",
-            "Turn triangles that face the other way"),
-    Ailment("doubled", lambda h: h.duplicated, lambda m: _triangles(m, duplicated(m)),
-            "duplicates", "Drop triangles that are there twice"),
-)  # fmt: skip
+    Ailment(
+        "flipped",
+        lambda h: h.flipped,
+        lambda m: _triangles(m, flipped(m)),
+        "normals",
+        "Turn triangles that face the other way",
+    ),
+    Ailment(
+        "doubled",
+        lambda h: h.duplicated,
+        lambda m: _triangles(m, duplicated(m)),
+        "duplicates",
+        "Drop triangles that are there twice",
+    ),
+)
 
 
 class HealthCard(Card):
@@ -92,10 +102,14 @@ class HealthCard(Card):
             count = label(role="figure")
             count.setStyleSheet("font-size: 11pt;")
             self.counts[name] = count
-            self.shows[name] = button("Show", f"Show the {ailment.words} on the stage",
-                                      clicked=partial(self._show, ailment))  # fmt: skip
-            self.mends[name] = button("Mend", f"{ailment.tip}; it can be undone",
-                                      clicked=partial(self._mend, ailment))  # fmt: skip
+            self.shows[name] = button(
+                "Show",
+                f"Show the {ailment.words} on the stage",
+                clicked=partial(self._show, ailment),
+            )
+            self.mends[name] = button(
+                "Mend", f"{ailment.tip}; it can be undone", clicked=partial(self._mend, ailment)
+            )
             for column, part in enumerate(
                 (count, label(ailment.words), self.shows[name], self.mends[name])
             ):
@@ -108,8 +122,9 @@ class HealthCard(Card):
         self.largest.setValue(5)
         self.target = number(4, 1e8, 0, "", "Thin out to about so many triangles", "Triangles", 96)
         self.target.setValue(50_000)
-        self.thin = button("Thin out", "Collapse edges where it costs least; states the error",
-                           clicked=self._thin)  # fmt: skip
+        self.thin = button(
+            "Thin out", "Collapse edges where it costs least; states the error", clicked=self._thin
+        )
         self.column.addWidget(Row("Holes up to", self.largest))
         self.column.addWidget(Row("Triangles", self.target, self.thin))
         self.figures = label(role="news", wraps=True)

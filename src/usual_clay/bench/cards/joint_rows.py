@@ -11,7 +11,7 @@ from usual_clay.bench.edits.patches import set_joint
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, label
 from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.fit.meet import GRADES, Grade
+from usual_clay.core.fit.patch.meet import CONTINUITIES, Continuity
 from usual_clay.job.items import Curve, Surface
 
 TIPS = {
@@ -33,7 +33,7 @@ class JointRows(QWidget):
         column.setSpacing(6)
         self.rows, self.grades, self.words = [], [], []
         for side in range(4):
-            grade = Choice([(word, TIPS[word]) for word in GRADES])
+            grade = Choice([(word, TIPS[word]) for word in CONTINUITIES])
             grade.chosen.connect(partial(self._set, side))
             row, words = Row("", grade), label(role="small", wraps=True)
             column.addWidget(row)
@@ -42,7 +42,7 @@ class JointRows(QWidget):
             self.grades.append(grade)
             self.words.append(words)
 
-    def _set(self, side: int, grade: Grade) -> None:
+    def _set(self, side: int, grade: Continuity) -> None:
         surface = self.session.chosen_surface()
         if surface is not None:
             set_joint(self.session, surface, side, grade)

@@ -12,12 +12,12 @@ from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session, sentence
 from usual_clay.bench.widgets import Choice, Row, button, combo, fill, number
 from usual_clay.core.check.deviation import judge, percent
-from usual_clay.core.fit.patch import PatchFit, PatchSettings
+from usual_clay.core.fit.patch.patch import PatchFit, PatchSettings
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.job.items import Curve, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import KINDS
-from usual_clay.job.remake import basis_of, source_of, with_drape
+from usual_clay.job.remake import basis_of, source_of, with_cast
 
 WAYS = (
     ("draw", "Click the corners on the scan; borders follow the scan between them"),
@@ -54,8 +54,15 @@ class PatchCard(Card):
             self.sides.append(box)
             self.side_rows.append(Row(f"Border {k + 1}", box, stretch=0))
             self.column.addWidget(self.side_rows[-1])
-        self.closing = number(0, 100, 3, " mm", "Ends up to so far apart are closed: both go to"
-                              " their middle", "Gaps up to", 90)  # fmt: skip
+        self.closing = number(
+            0,
+            100,
+            3,
+            " mm",
+            "Ends up to so far apart are closed: both go to their middle",
+            "Gaps up to",
+            90,
+        )
         self.closing.setValue(PatchSettings().closing)
         self.closing.valueChanged.connect(lambda _value: self.refresh())
         self.side_rows.append(Row("Gaps up to", self.closing))
@@ -63,8 +70,9 @@ class PatchCard(Card):
         self.back = button("Take back", "Take the last point back", clicked=self.take_back)
         self.add_buttons(self.back)
         self.add_say()
-        self.keep = button("Keep", "Keep the borders and the patch (Enter)", "main",
-                           clicked=self.accept)  # fmt: skip
+        self.keep = button(
+            "Keep", "Keep the borders and the patch (Enter)", "main", clicked=self.accept
+        )
         self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
         self._way = "draw"
@@ -84,9 +92,10 @@ class PatchCard(Card):
         self._forget(("turning",))
         if drawn:
             self.session.mark(
-                Marking(HINT, MOST, changed=lambda _m: self.refresh(), snaps=True,
-                        passing=frozenset())
-            )  # fmt: skip
+                Marking(
+                    HINT, MOST, changed=lambda _m: self.refresh(), snaps=True, passing=frozenset()
+                )
+            )
         else:
             self.session.mark(None)
             self._prefer()
@@ -131,9 +140,10 @@ class PatchCard(Card):
         corners = [] if marking is None else marking.corners
         if self._way == "draw":
             self.about.setText(
-                f"{len(corners)} of 4 corners set" if len(corners) < 4 else
-                "4 corners set; Shift+click adds points to the last border"
-            )  # fmt: skip
+                f"{len(corners)} of 4 corners set"
+                if len(corners) < 4
+                else "4 corners set; Shift+click adds points to the last border"
+            )
             self.back.setEnabled(bool(marking and marking.places))
             shown: tuple = ("draw", scan.id, marking and marking.places, tuple(corners))
         else:
@@ -159,8 +169,9 @@ class PatchCard(Card):
             marking = session.marking
             if marking is None or len(marking.places) < 2 or len(corners) > 4:
                 too_many = marking is not None and len(corners) > 4
-                self.say("", "A patch has four corners: take the last one back." if too_many
-                          else "")  # fmt: skip
+                self.say(
+                    "", "A patch has four corners: take the last one back." if too_many else ""
+                )
                 return
             legs = legs_of(marking.points, corners)
             legs = legs if len(corners) == 4 else legs[:-1]
@@ -183,7 +194,7 @@ class PatchCard(Card):
         def came(made: PatchFit) -> None:
             if self._shown is not shown or not self.isVisible():
                 return
-            whole = with_drape(surface, made, basis_of(job, surface))
+            whole = with_cast(surface, made, basis_of(job, surface))
             self._job, self._surface = job, whole
             report = judge(made.feet.signed, job.aim)
             nu, nv = made.surface.counts
@@ -201,10 +212,12 @@ class PatchCard(Card):
 
         self.say("Working ...", "")
         self.session.work.start(
-            "look", "", lambda progress, _: KINDS["patch"].make(
-                recipe.settings, sources, None, progress
-            ), came, failed=failed,
-        )  # fmt: skip
+            "look",
+            "",
+            lambda progress, _: KINDS["patch"].make(recipe.settings, sources, None, progress),
+            came,
+            failed=failed,
+        )
 
     def accept(self) -> None:
         """Keep the borders and the patch."""

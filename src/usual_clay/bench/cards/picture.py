@@ -47,17 +47,28 @@ class PictureCard(PagedCard):
     """Four small pages for one picture."""
 
     def __init__(self, session: Session, look_at: Callable[[Picture], None]) -> None:
-        super().__init__(session, "", (
-            ("place", "Where it lies: numbers, and the handles on the stage", self._build_place),
-            ("scale", "To true size, by a known length or by four corners", self._build_scale),
-            ("look", "See-through, background, brightness", self._build_look),
-            ("outline", "Points along an outline in it", self._build_outline),
-        ))  # fmt: skip
+        super().__init__(
+            session,
+            "",
+            (
+                (
+                    "place",
+                    "Where it lies: numbers, and the handles on the stage",
+                    self._build_place,
+                ),
+                ("scale", "To true size, by a known length or by four corners", self._build_scale),
+                ("look", "See-through, background, brightness", self._build_look),
+                ("outline", "Points along an outline in it", self._build_outline),
+            ),
+        )
         self._look_at = look_at
         self.column.addWidget(
-            button("Look square-on", "Turn the side light square-on to this picture",
-                   clicked=self._square_on)
-        )  # fmt: skip
+            button(
+                "Look square-on",
+                "Turn the side light square-on to this picture",
+                clicked=self._square_on,
+            )
+        )
         self.column.addStretch(1)
 
     # ---- pages ---------------------------------------------------------------------------
@@ -90,10 +101,14 @@ class PictureCard(PagedCard):
         self.length = number(0.001, 1e6, 3, " mm", "The known length between the marks", "Length")
         self.length.setValue(50)
         self.marked = label(role="small", wraps=True)
-        self.set_marks = button("Set two marks", "Click both ends of a known length",
-                                clicked=lambda: self._ask_marks(2, MARK_HINT))  # fmt: skip
-        self.scale = button("Scale", "Make the marks as far apart as the length says", "main",
-                            clicked=self._scale)  # fmt: skip
+        self.set_marks = button(
+            "Set two marks",
+            "Click both ends of a known length",
+            clicked=lambda: self._ask_marks(2, MARK_HINT),
+        )
+        self.scale = button(
+            "Scale", "Make the marks as far apart as the length says", "main", clicked=self._scale
+        )
         column.addWidget(Row("Known length", self.length))
         self.add_buttons(self.set_marks, self.scale, into=column)
         column.addWidget(self.marked)
@@ -103,10 +118,14 @@ class PictureCard(PagedCard):
         self.wide.setValue(100)
         self.high.setValue(100)
         column.addWidget(Row("Rectangle", self.wide, label("×"), self.high))
-        self.set_corners = button("Set four corners", "Click a photographed rectangle's corners",
-                                  clicked=lambda: self._ask_marks(4, CORNER_HINT))  # fmt: skip
-        self.square = button("Square up", "Undo the perspective; the picture is resampled once",
-                             clicked=self._square)  # fmt: skip
+        self.set_corners = button(
+            "Set four corners",
+            "Click a photographed rectangle's corners",
+            clicked=lambda: self._ask_marks(4, CORNER_HINT),
+        )
+        self.square = button(
+            "Square up", "Undo the perspective; the picture is resampled once", clicked=self._square
+        )
         self.add_buttons(self.set_corners, self.square, into=column)
 
     def _build_look(self, column: QVBoxLayout) -> None:
@@ -121,12 +140,17 @@ class PictureCard(PagedCard):
         self.margin = slide("margin", 0.01, "How far from the background's colour is clear too")
         self.drawn = Choice(DEPTHS)
         self.drawn.chosen.connect(lambda name: self._look("depth", name))
-        self.drop = button("Drop background", "Click the colour that becomes clear",
-                           clicked=self._ask_colour)  # fmt: skip
-        self.undrop = button("Keep it", "Show the background again",
-                             clicked=lambda: self._look("clear", None))  # fmt: skip
-        for name, part in (("Solid", self.opacity), ("Brightness", self.brightness),
-                           ("Contrast", self.contrast)):  # fmt: skip
+        self.drop = button(
+            "Drop background", "Click the colour that becomes clear", clicked=self._ask_colour
+        )
+        self.undrop = button(
+            "Keep it", "Show the background again", clicked=lambda: self._look("clear", None)
+        )
+        for name, part in (
+            ("Solid", self.opacity),
+            ("Brightness", self.brightness),
+            ("Contrast", self.contrast),
+        ):
             column.addWidget(Row(name, part, stretch=0))
         column.addWidget(Row("Drawn", self.drawn))
         self.add_buttons(self.drop, self.undrop, into=column)
@@ -137,13 +161,18 @@ class PictureCard(PagedCard):
         column.addWidget(
             label("Where the thing stands out from its background:", role="soft", wraps=True)
         )
-        self.level = Slide(0, 1, 0.01, tip="How far from the background's colour; 0 finds it",
-                           name="Level")  # fmt: skip
+        self.level = Slide(
+            0, 1, 0.01, tip="How far from the background's colour; 0 finds it", name="Level"
+        )
         column.addWidget(Row("Level", self.level, stretch=0))
         column.addWidget(
-            button("Outline by level", "Points along the outline of the largest thing", "main",
-                   clicked=self._outline)
-        )  # fmt: skip
+            button(
+                "Outline by level",
+                "Points along the outline of the largest thing",
+                "main",
+                clicked=self._outline,
+            )
+        )
         column.addSpacing(6)
         column.addWidget(label("Along one edge:", role="soft"))
         self.reach = number(
@@ -220,8 +249,9 @@ class PictureCard(PagedCard):
 
     def _outline(self) -> None:
         if (picture := self._picture()) is not None:
-            add_outline(self.session, picture,
-                        OutlineSettings("threshold", self.level.number.value()))  # fmt: skip
+            add_outline(
+                self.session, picture, OutlineSettings("threshold", self.level.number.value())
+            )
 
     def _scale(self) -> None:
         marking, picture = self.session.marking, self._picture()
@@ -250,9 +280,13 @@ class PictureCard(PagedCard):
             f" {px:.3g} to the mm{state}"
         )
         fields = (
-            (self.mid_x, now.x), (self.mid_y, now.y), (self.turn, np.degrees(now.turn)),
-            (self.offset, now.offset), (self.width_, now.width), (self.height_, now.height),
-        )  # fmt: skip
+            (self.mid_x, now.x),
+            (self.mid_y, now.y),
+            (self.turn, np.degrees(now.turn)),
+            (self.offset, now.offset),
+            (self.width_, now.width),
+            (self.height_, now.height),
+        )
         for part, value in fields:
             with QSignalBlocker(part):
                 part.setValue(float(value))

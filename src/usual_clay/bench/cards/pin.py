@@ -29,19 +29,25 @@ class PinCard(Card):
         self._read: list[tuple[str, PictureRead]] = []
         self._plane = "side"
         self.plane = Choice(
-            [(name, f"Square-on to the true {name} view") for name in ("side", "top", "front",
-                                                                       "rear")]
-        )  # fmt: skip
+            [
+                (name, f"Square-on to the true {name} view")
+                for name in ("side", "top", "front", "rear")
+            ]
+        )
         self.plane.chosen.connect(self._set_plane)
         self.other = Choice(
-            [("other side", "Seen from the other side"), ("bottom", "Seen from below"),
-             ("shape", "A plane recognised on the scan: choose it in the Shelf first")]
-        )  # fmt: skip
+            [
+                ("other side", "Seen from the other side"),
+                ("bottom", "Seen from below"),
+                ("shape", "A plane recognised on the scan: choose it in the Shelf first"),
+            ]
+        )
         self.other.chosen.connect(self._set_plane)
         tip = "How far the picture lies before the plane through the origin, towards the viewer"
         self.offset = number(-1e4, 1e4, 2, " mm", tip, "Offset")
-        self.step = number(0.01, 1e4, 2, " mm", "From each picture's plane to the next one's",
-                           "Step")  # fmt: skip
+        self.step = number(
+            0.01, 1e4, 2, " mm", "From each picture's plane to the next one's", "Step"
+        )
         self.step.setValue(10)
         self.page = number(1, 999, 0, "", "Page of the PDF", "Page", 60)
         self.page.valueChanged.connect(lambda _value: self._load())
@@ -76,10 +82,12 @@ class PinCard(Card):
         self.keep.setEnabled(False)
         self.made.setText("Reading ...")
         self.session.work.start(
-            "bring in", "Reading pictures",
-            lambda *_: [(path.name, read_picture(path, page)) for path in paths], self._came,
+            "bring in",
+            "Reading pictures",
+            lambda *_: [(path.name, read_picture(path, page)) for path in paths],
+            self._came,
             failed=self._failed,
-        )  # fmt: skip
+        )
 
     def _came(self, read: list[tuple[str, PictureRead]]) -> None:
         self._read = read

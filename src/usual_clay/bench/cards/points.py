@@ -21,7 +21,7 @@ from usual_clay.bench.edits.points import (
 )
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
-from usual_clay.core.fit.run import RunSettings
+from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.points.ball import BallSettings, Side
 from usual_clay.core.points.course import usual_slip_limit
 from usual_clay.core.points.project import Onto, OntoSettings
@@ -34,8 +34,14 @@ SIDES = (
     ("right", "To the right, along the run"),
     ("scan", "Along the normals of the scan beside it"),
 )
-ONTO = (("xy", "plane xy"), ("yz", "plane yz"), ("zx", "plane zx"), ("x", "x axis"),
-        ("y", "y axis"), ("z", "z axis"))  # fmt: skip
+ONTO = (
+    ("xy", "plane xy"),
+    ("yz", "plane yz"),
+    ("zx", "plane zx"),
+    ("x", "x axis"),
+    ("y", "y axis"),
+    ("z", "z axis"),
+)
 
 
 class PointsCard(PagedCard):
@@ -44,18 +50,27 @@ class PointsCard(PagedCard):
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         self._limits: dict[ItemId, float] = {}
         self._run = run
-        super().__init__(session, "", (
-            ("clean", "Find slips, take points out, put them back", self._build_clean),
-            ("order", "Order loose points; close a run", self._build_order),
-            ("ball", "From the centre of the probe's ball to the surface", self._build_ball),
-            ("onto", "Bring the run down onto a plane, a line or a scan", self._build_onto),
-        ))  # fmt: skip
-        self.spline = button("Spline through it", "A spline that follows this run live",
-                             clicked=self._spline)  # fmt: skip
-        self.parts = button("Splines in parts", "Lean splines within tolerance, parted at true"
-                            " corners and at ringed points", clicked=self._parts)  # fmt: skip
-        self.loose = button("Set loose", "Stop following; the points stay as they are",
-                            clicked=self._set_loose)  # fmt: skip
+        super().__init__(
+            session,
+            "",
+            (
+                ("clean", "Find slips, take points out, put them back", self._build_clean),
+                ("order", "Order loose points; close a run", self._build_order),
+                ("ball", "From the centre of the probe's ball to the surface", self._build_ball),
+                ("onto", "Bring the run down onto a plane, a line or a scan", self._build_onto),
+            ),
+        )
+        self.spline = button(
+            "Spline through it", "A spline that follows this run live", clicked=self._spline
+        )
+        self.parts = button(
+            "Splines in parts",
+            "Lean splines within tolerance, parted at true corners and at ringed points",
+            clicked=self._parts,
+        )
+        self.loose = button(
+            "Set loose", "Stop following; the points stay as they are", clicked=self._set_loose
+        )
         self.column.addSpacing(4)
         self.add_buttons(self.spline, self.parts)
         self.add_buttons(self.loose)
@@ -66,35 +81,55 @@ class PointsCard(PagedCard):
     # ---- pages ---------------------------------------------------------------------------
 
     def _build_clean(self, column: QVBoxLayout) -> None:
-        self.limit = number(0.001, 1000, 3, " mm", "How far a point may stray from the run's smooth"
-                            " course", "Stray limit")  # fmt: skip
+        self.limit = number(
+            0.001,
+            1000,
+            3,
+            " mm",
+            "How far a point may stray from the run's smooth course",
+            "Stray limit",
+        )
         self.limit.setSingleStep(0.01)
-        self.suggest = button("Suggest slips", "Ring the points that stray further",
-                              clicked=self._suggest)  # fmt: skip
+        self.suggest = button(
+            "Suggest slips", "Ring the points that stray further", clicked=self._suggest
+        )
         column.addWidget(Row("Stray limit", self.limit, self.suggest, stretch=1))
         self.add_buttons(
-            button("Pick or box", "Ring points by clicks, or by a box (P)",
-                   clicked=lambda: self._run("mark points")),
+            button(
+                "Pick or box",
+                "Ring points by clicks, or by a box (P)",
+                clicked=lambda: self._run("mark points"),
+            ),
             button("Brush", "Ring points with a brush", clicked=lambda: self._run("brush points")),
             into=column,
-        )  # fmt: skip
+        )
         self.found = label(role="news", wraps=True)
         column.addWidget(self.found)
-        self.take = button("Take out", "Leave the ringed points out of the run", "main",
-                           clicked=self._take)  # fmt: skip
-        self.back = button("Put back", "Take the ringed points in again; with none ringed, all",
-                           clicked=self._put_back)  # fmt: skip
+        self.take = button(
+            "Take out", "Leave the ringed points out of the run", "main", clicked=self._take
+        )
+        self.back = button(
+            "Put back",
+            "Take the ringed points in again; with none ringed, all",
+            clicked=self._put_back,
+        )
         self.add_buttons(self.back, self.take, into=column)
 
     def _build_order(self, column: QVBoxLayout) -> None:
-        self.gap = number(0, 1e4, 2, " mm", "Steps longer than this part two paths; 0 finds it",
-                          "Gap")  # fmt: skip
+        self.gap = number(
+            0, 1e4, 2, " mm", "Steps longer than this part two paths; 0 finds it", "Gap"
+        )
         self.gap.setSpecialValueText("found")
         column.addWidget(Row("Split at gaps", self.gap))
-        self.order = button("Put in order", "Order loose points along the path they lie on",
-                            clicked=self._order)  # fmt: skip
-        self.closed = Choice([("open", "The run ends at its last point"),
-                              ("closed", "The last point is followed by the first")])  # fmt: skip
+        self.order = button(
+            "Put in order", "Order loose points along the path they lie on", clicked=self._order
+        )
+        self.closed = Choice(
+            [
+                ("open", "The run ends at its last point"),
+                ("closed", "The last point is followed by the first"),
+            ]
+        )
         self.closed.chosen.connect(self._set_closed)
         column.addWidget(self.order)
         column.addWidget(Row("The run is", self.closed))
@@ -108,9 +143,11 @@ class PointsCard(PagedCard):
         self.side.chosen.connect(self._set_side)
         column.addWidget(Row("Probe ball", self.ball))
         column.addWidget(Row("Side", self.side))
-        self.move_ = button("Move to the surface",
-                            "Add a run moved by the ball's radius; this one is kept",
-                            clicked=self._move)  # fmt: skip
+        self.move_ = button(
+            "Move to the surface",
+            "Add a run moved by the ball's radius; this one is kept",
+            clicked=self._move,
+        )
         column.addWidget(self.move_)
 
     def _build_onto(self, column: QVBoxLayout) -> None:
@@ -179,12 +216,18 @@ class PointsCard(PagedCard):
             return
         onto, item = self.onto.currentData()
         others = (item,) if item else ()
-        follow(self.session, points, "onto", OntoSettings(cast(Onto, onto), self.at.value()),
-               f"on {self.onto.currentText()}", others)  # fmt: skip
+        follow(
+            self.session,
+            points,
+            "onto",
+            OntoSettings(cast(Onto, onto), self.at.value()),
+            f"on {self.onto.currentText()}",
+            others,
+        )
 
     def _spline(self) -> None:
         if (points := self._points()) is not None:
-            add_spline(self.session, points, RunSettings(min(12, max(4, len(points.kept) // 3))))
+            add_spline(self.session, points, TraceSettings(min(12, max(4, len(points.kept) // 3))))
 
     def _parts(self) -> None:
         if (points := self._points()) is not None:

@@ -36,8 +36,12 @@ class ProbeCard(Card):
         self.ball.setValue(3.0)
         self.slips = number(0, 20, 1, " %", "How often the stylus slips", "Slips")
         self.slips.setValue(1.0)
-        self.settings = [Row("Spacing", self.spacing), Row("Noise", self.noise),
-                         Row("Ball", self.ball), Row("Slips", self.slips)]  # fmt: skip
+        self.settings = [
+            Row("Spacing", self.spacing),
+            Row("Noise", self.noise),
+            Row("Ball", self.ball),
+            Row("Slips", self.slips),
+        ]
         for row in self.settings:
             self.column.addWidget(row)
         self.count = Tile()
@@ -49,9 +53,12 @@ class ProbeCard(Card):
         self.add_buttons(self.take_back, self.go)
         self.add_buttons(self.drop, self.finish)
         self.column.addWidget(
-            label("The list keeps the ball's centres. Its card moves them to the surface.",
-                  role="small", wraps=True)
-        )  # fmt: skip
+            label(
+                "The list keeps the ball's centres. Its card moves them to the surface.",
+                role="small",
+                wraps=True,
+            )
+        )
         self.column.addStretch(1)
         self._timer = QTimer(self, interval=EVERY)
         self._timer.timeout.connect(self._take)

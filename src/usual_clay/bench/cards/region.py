@@ -1,4 +1,4 @@
-"""The card of a chosen region: make it right, then drape it."""
+"""The card of a chosen region: make it right, then cast it."""
 
 from __future__ import annotations
 
@@ -26,13 +26,17 @@ class RegionCard(Card):
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session)
         self.spread = Slide(
-            0, 1, 0.01, name="Spread",
+            0,
+            1,
+            0.01,
+            name="Spread",
             tip="How far the normal may turn from where you clicked, and how sharp a crease"
             " must be to stop it",
-        )  # fmt: skip
+        )
         self.spread.changed.connect(session.set_spread)
-        self.brush = Slide(0.2, 20, 0.1, " mm", "Radius of the brush ([ and ] halve and double it)",
-                           "Brush radius")  # fmt: skip
+        self.brush = Slide(
+            0.2, 20, 0.1, " mm", "Radius of the brush ([ and ] halve and double it)", "Brush radius"
+        )
         self.brush.changed.connect(session.set_brush)
         self.spread_row = Row("Spread", self.spread, stretch=0)
         self.spread_hint = label(
@@ -44,28 +48,43 @@ class RegionCard(Card):
         self.column.addWidget(self.brush_row)
         self.add_buttons(
             button("Grow", "Add one ring of points", clicked=lambda: self._change(grow, "grow")),
-            button("Shrink", "Take one ring of points away",
-                   clicked=lambda: self._change(shrink, "shrink")),
-        )  # fmt: skip
+            button(
+                "Shrink",
+                "Take one ring of points away",
+                clicked=lambda: self._change(shrink, "shrink"),
+            ),
+        )
         self.add_buttons(
             button("Fill gaps", "Take in small holes", clicked=lambda: self._change(_fill, "fill")),
-            button("Invert", "Choose the rest of the scan instead",
-                   clicked=lambda: self._change(_invert, "invert")),
-        )  # fmt: skip
-        self.front = Choice([("front", "Only what nothing hides is chosen"),
-                             ("through", "What lies behind is chosen too")])  # fmt: skip
+            button(
+                "Invert",
+                "Choose the rest of the scan instead",
+                clicked=lambda: self._change(_invert, "invert"),
+            ),
+        )
+        self.front = Choice(
+            [
+                ("front", "Only what nothing hides is chosen"),
+                ("through", "What lies behind is chosen too"),
+            ]
+        )
         self.front.chosen.connect(
             lambda word: session.set_choosing(word == "front", session.stop_at_creases)
         )
-        self.creases = button("stop at creases", "Lasso, box and brush stay on the smooth part that"
-                              " holds most of what they take", "choice", checkable=True,
-                              clicked=self._set_creases)  # fmt: skip
+        self.creases = button(
+            "stop at creases",
+            "Lasso, box and brush stay on the smooth part that holds most of what they take",
+            "choice",
+            checkable=True,
+            clicked=self._set_creases,
+        )
         self.column.addWidget(Row("Box, lasso", self.front))
         self.column.addWidget(Row("All tools", self.creases))
         self.other = combo("Another region of the same scan")
         self.join = button("Join", "Take the other region in", clicked=lambda: self._combine(False))
-        self.part = button("Less", "Leave out what the other region holds",
-                           clicked=lambda: self._combine(True))  # fmt: skip
+        self.part = button(
+            "Less", "Leave out what the other region holds", clicked=lambda: self._combine(True)
+        )
         self.combine_row = Row("Other", self.other, self.join, self.part, stretch=0)
         self.column.addWidget(self.combine_row)
         tip = "Plane, cylinder, sphere or cone: the simplest that fits"
@@ -73,9 +92,13 @@ class RegionCard(Card):
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.trouble)
         self.column.addWidget(self.shape)
-        self.drape = button("Drape a surface", "Fit a surface over this region (Enter)", "main",
-                            clicked=lambda: run("drape"))  # fmt: skip
-        self.column.addWidget(self.drape)
+        self.cast = button(
+            "Cast a surface",
+            "Fit a surface over this region (Enter)",
+            "main",
+            clicked=lambda: run("cast"),
+        )
+        self.column.addWidget(self.cast)
         self.column.addStretch(1)
 
     def _change(self, change: Callable[[TriangleMesh, Bools], Bools], words: str) -> None:
@@ -132,9 +155,9 @@ class RegionCard(Card):
         words = session.trouble.get(region.id, "")
         self.trouble.setText(words)
         self.trouble.setVisible(bool(words))
-        busy = session.work.is_busy("drape")
-        self.drape.setEnabled(not busy)
-        self.drape.setText("Draping ..." if busy else "Drape a surface")
+        busy = session.work.is_busy("cast")
+        self.cast.setEnabled(not busy)
+        self.cast.setText("Casting ..." if busy else "Cast a surface")
 
 
 def _fill(mesh: TriangleMesh, mask: Bools) -> Bools:

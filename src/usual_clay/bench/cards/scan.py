@@ -22,28 +22,45 @@ class ScanCard(Card):
         self.column.addWidget(self.extent)
         self.column.addWidget(self.edge)
         self.add_buttons(
-            button("Health", "Holes, islands, spikes and the like, and mending them",
-                   clicked=lambda: run("health")),
-            button("Set straight", "Bring it into the job's own frame",
-                   clicked=lambda: run("straighten")),
-        )  # fmt: skip
+            button(
+                "Health",
+                "Holes, islands, spikes and the like, and mending them",
+                clicked=lambda: run("health"),
+            ),
+            button(
+                "Set straight",
+                "Bring it into the job's own frame",
+                clicked=lambda: run("straighten"),
+            ),
+        )
         self.add_buttons(
             button("Slice", "Section polylines at planes", clicked=lambda: run("slice")),
-            button("Split at creases", "A region of each smooth part, as a start",
-                   clicked=lambda: run("split")),
-        )  # fmt: skip
+            button(
+                "Split at creases",
+                "A region of each smooth part, as a start",
+                clicked=lambda: run("split"),
+            ),
+        )
         self.column.addWidget(
-            label("Choose the part to recreate: spread it from a click, or brush it.",
-                  role="soft", wraps=True)
-        )  # fmt: skip
+            label(
+                "Choose the part to recreate: spread it from a click, or brush it.",
+                role="soft",
+                wraps=True,
+            )
+        )
         self.add_buttons(
             button("Brush", "Brush a region by hand (B)", clicked=lambda: run("brush")),
-            button("Spread a region", "Grow a region from a click (S)", "main",
-                   clicked=lambda: run("spread")),
-        )  # fmt: skip
+            button(
+                "Spread a region",
+                "Grow a region from a click (S)",
+                "main",
+                clicked=lambda: run("spread"),
+            ),
+        )
         self.other = combo("Another scan")
-        self.join = button("Join", "One scan of both, so that a region may reach over the two",
-                           clicked=self._join)  # fmt: skip
+        self.join = button(
+            "Join", "One scan of both, so that a region may reach over the two", clicked=self._join
+        )
         self.join_row = Row("With", self.other, self.join, stretch=0)
         self.column.addWidget(self.join_row)
         self.column.addStretch(1)

@@ -42,9 +42,12 @@ class SectionsCard(Card):
             part.valueChanged.connect(lambda _value: self.cut())
         self.large.changed.connect(lambda _value: self.cut())
         for row in (
-            Row("Square to", self.axis), Row("First plane", self.low), Row("Last plane", self.high),
-            Row("Planes", self.count), Row("Distances", self.large, stretch=0),
-        ):  # fmt: skip
+            Row("Square to", self.axis),
+            Row("First plane", self.low),
+            Row("Last plane", self.high),
+            Row("Planes", self.count),
+            Row("Distances", self.large, stretch=0),
+        ):
             self.column.addWidget(row)
         self.figures = Figures()
         self.column.addWidget(self.figures)

@@ -27,18 +27,24 @@ class ShapeScanCard(Card):
         self.before, self.after = combo("The surface as it was"), combo("The surface as it is")
         for box in (self.before, self.after):
             box.currentIndexChanged.connect(lambda _index: self.refresh())
-        self.fade = Slide(0, 20, 0.25, " mm", "How far from the border the change fades out",
-                          "Fades over")  # fmt: skip
+        self.fade = Slide(
+            0, 20, 0.25, " mm", "How far from the border the change fades out", "Fades over"
+        )
         self.fade.set_value(4.0)
         self.fade.changed.connect(lambda _value: self.refresh())
         for row in (
-            Row("From", self.before, stretch=0), Row("To", self.after, stretch=0),
+            Row("From", self.before, stretch=0),
+            Row("To", self.after, stretch=0),
             Row("Fades over", self.fade, stretch=0),
-        ):  # fmt: skip
+        ):
             self.column.addWidget(row)
         self.add_say()
-        self.keep = button("Keep", "Add the shaped scan; the old one is hidden (Enter)", "main",
-                           clicked=self.accept)  # fmt: skip
+        self.keep = button(
+            "Keep",
+            "Add the shaped scan; the old one is hidden (Enter)",
+            "main",
+            clicked=self.accept,
+        )
         self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
 
@@ -50,10 +56,12 @@ class ShapeScanCard(Card):
         self.after.setCurrentIndex(max(self.after.findData(chosen), 0))
         surface = self.session.job.get(chosen, Surface)
         others = [
-            s.id for s in self.session.job.all(Surface)
-            if surface is not None and s.id != chosen
+            s.id
+            for s in self.session.job.all(Surface)
+            if surface is not None
+            and s.id != chosen
             and s.geometry.counts == surface.geometry.counts
-        ]  # fmt: skip
+        ]
         if others:
             self.before.setCurrentIndex(self.before.findData(others[-1]))
         self.refresh()
@@ -81,15 +89,24 @@ class ShapeScanCard(Card):
         region = job.measured(before) or job.measured(after)
         scan = job.get(region.scan, Scan) if isinstance(region, Region) else None
         if before is after or not isinstance(region, Region) or scan is None:
-            self.say("", "Choose two surfaces: as it was, and as it is." if before is after else
-                      f"No scan lies under {before.name}.")  # fmt: skip
+            self.say(
+                "",
+                "Choose two surfaces: as it was, and as it is."
+                if before is after
+                else f"No scan lies under {before.name}.",
+            )
             return
         self._compute(shown, scan, region, before, after, fade)
 
     def _compute(
-        self, shown: tuple, scan: Scan, region: Region, before: Surface, after: Surface,
+        self,
+        shown: tuple,
+        scan: Scan,
+        region: Region,
+        before: Surface,
+        after: Surface,
         fade: float,
-    ) -> None:  # fmt: skip
+    ) -> None:
         def make(*_: object) -> TriangleMesh:
             return follow_surface(scan.mesh, region.vertices, before.geometry, after.geometry, fade)
 

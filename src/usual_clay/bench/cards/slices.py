@@ -42,8 +42,12 @@ class SlicesCard(Card):
         self.at.setAccessibleName("Stations in mm")
         self.at.editingFinished.connect(self.refresh)
         self.found = label(role="news", wraps=True)
-        self.cut = button("Add the slices", "Each polyline becomes a point list (Enter)", "main",
-                          clicked=self.accept)  # fmt: skip
+        self.cut = button(
+            "Add the slices",
+            "Each polyline becomes a point list (Enter)",
+            "main",
+            clicked=self.accept,
+        )
         self.column.addWidget(Row("Square to", self.axis))
         self.column.addWidget(Row("Planes", self.count))
         self.column.addWidget(Row("Stations", self.at, stretch=0))

@@ -18,7 +18,7 @@ class StartCard(Card):
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session, "Begin")
         self.about.setText(
-            "Bring in a scan, choose a region of it, drape a surface over the region, and balance"
+            "Bring in a scan, choose a region of it, cast a surface over the region, and balance"
             " its control points against its deviation."
         )
         for name, words, picture, role in (
@@ -38,10 +38,13 @@ class JobCard(Card):
     def __init__(self, session: Session, run: Callable[[str], None]) -> None:
         super().__init__(session)
         self.add_buttons(
-            button("Spread a region", "Grow a region of the scan from a click",
-                   clicked=lambda: run("spread")),
+            button(
+                "Spread a region",
+                "Grow a region of the scan from a click",
+                clicked=lambda: run("spread"),
+            ),
             button("Write STEP ...", "Hand all visible surfaces over", clicked=lambda: run("step")),
-        )  # fmt: skip
+        )
         self.column.addStretch(1)
 
     def refresh(self) -> None:

@@ -41,14 +41,25 @@ class StraightenCard(PagedCard):
     """Five ways to bring a scan into the job's own frame."""
 
     def __init__(self, session: Session, done: Callable[[], None]) -> None:
-        super().__init__(session, "Set straight", (
-            ("symmetry", "By the plane of mirror symmetry, which is found", self._build_symmetry),
-            ("points", "By three points picked on the scan", self._build_points),
-            ("shapes", "A plane to the ground, a direction to x, a point to the origin",
-             self._build_shapes),
-            ("axes", "By its principal axes", self._build_axes),
-            ("onto", "Onto another scan, points or a picture", self._build_onto),
-        ))  # fmt: skip
+        super().__init__(
+            session,
+            "Set straight",
+            (
+                (
+                    "symmetry",
+                    "By the plane of mirror symmetry, which is found",
+                    self._build_symmetry,
+                ),
+                ("points", "By three points picked on the scan", self._build_points),
+                (
+                    "shapes",
+                    "A plane to the ground, a direction to x, a point to the origin",
+                    self._build_shapes,
+                ),
+                ("axes", "By its principal axes", self._build_axes),
+                ("onto", "Onto another scan, points or a picture", self._build_onto),
+            ),
+        )
         self._done = done
         self.told = label(role="news", wraps=True)
         self.told.hide()
@@ -59,19 +70,33 @@ class StraightenCard(PagedCard):
     # ---- pages ---------------------------------------------------------------------------
 
     def _build_symmetry(self, column: QVBoxLayout) -> None:
-        column.addWidget(label("Looks for the plane in which the scan is its own mirror image, and"
-                               " takes it to y = 0.", "soft", True))  # fmt: skip
-        column.addWidget(button("Find it and set straight", "Mirror plane to y = 0, longest"
-                                " direction to x", "main", clicked=self._symmetry))  # fmt: skip
+        column.addWidget(
+            label(
+                "Looks for the plane in which the scan is its own mirror image, and"
+                " takes it to y = 0.",
+                "soft",
+                True,
+            )
+        )
+        column.addWidget(
+            button(
+                "Find it and set straight",
+                "Mirror plane to y = 0, longest direction to x",
+                "main",
+                clicked=self._symmetry,
+            )
+        )
 
     def _build_points(self, column: QVBoxLayout) -> None:
         column.addWidget(
             label("Three points: to the origin, onto x, into the xy plane.", "soft", True)
         )
-        self.pick = button("Pick three points", "Click them on the scan",
-                           clicked=lambda: self._ask(3, POINTS_HINT))  # fmt: skip
-        self.by_points = button("Set straight", "Move the scan by the three points", "main",
-                                clicked=self._points)  # fmt: skip
+        self.pick = button(
+            "Pick three points", "Click them on the scan", clicked=lambda: self._ask(3, POINTS_HINT)
+        )
+        self.by_points = button(
+            "Set straight", "Move the scan by the three points", "main", clicked=self._points
+        )
         self.add_buttons(self.pick, self.by_points, into=column)
 
     def _build_shapes(self, column: QVBoxLayout) -> None:
@@ -81,8 +106,9 @@ class StraightenCard(PagedCard):
         column.addWidget(Row("Ground", self.ground, stretch=0))
         column.addWidget(Row("Along x", self.direction, stretch=0))
         column.addWidget(Row("Origin", self.origin, stretch=0))
-        column.addWidget(button("Set straight", "Move the scan by these shapes", "main",
-                                clicked=self._shapes))  # fmt: skip
+        column.addWidget(
+            button("Set straight", "Move the scan by these shapes", "main", clicked=self._shapes)
+        )
 
     def _build_axes(self, column: QVBoxLayout) -> None:
         words = "Its middle goes to the origin, its longest axis to x, its shortest to y."
@@ -92,17 +118,30 @@ class StraightenCard(PagedCard):
         )
 
     def _build_onto(self, column: QVBoxLayout) -> None:
-        column.addWidget(label("Pairs bring it near: a point of the scan, then where it belongs on"
-                               " another scan, a point or a picture.", "soft", True))  # fmt: skip
-        self.pair = button("Pick pairs", "Click scan, target, scan, target ...",
-                           clicked=lambda: self._ask(40, PAIRS_HINT))  # fmt: skip
-        self.by_pairs = button("Move by pairs", "Bring the pairs together", "main",
-                               clicked=self._pairs)  # fmt: skip
+        column.addWidget(
+            label(
+                "Pairs bring it near: a point of the scan, then where it belongs on"
+                " another scan, a point or a picture.",
+                "soft",
+                True,
+            )
+        )
+        self.pair = button(
+            "Pick pairs",
+            "Click scan, target, scan, target ...",
+            clicked=lambda: self._ask(40, PAIRS_HINT),
+        )
+        self.by_pairs = button(
+            "Move by pairs", "Bring the pairs together", "main", clicked=self._pairs
+        )
         self.add_buttons(self.pair, self.by_pairs, into=column)
         self.target = combo("What the scan is settled onto")
         column.addWidget(Row("Settle onto", self.target, stretch=0))
-        self.settle = button("Settle", "Move the scan to where it lies nearest; it must be near",
-                             clicked=self._settle)  # fmt: skip
+        self.settle = button(
+            "Settle",
+            "Move the scan to where it lies nearest; it must be near",
+            clicked=self._settle,
+        )
         column.addWidget(self.settle)
 
     # ---- what is done --------------------------------------------------------------------
@@ -207,8 +246,10 @@ class StraightenCard(PagedCard):
                 return
             motion = found.motion if isinstance(target, Scan) else found.motion.inverse
             self._move(motion, f"onto {target.name}")
-            self._say(f"Settled onto {target.name}: {found.rms:.3f} mm rms, 95 % within"
-                      f" {found.p95:.3f} mm.")  # fmt: skip
+            self._say(
+                f"Settled onto {target.name}: {found.rms:.3f} mm rms, 95 % within"
+                f" {found.p95:.3f} mm."
+            )
 
         ask(self.session, f"Settling onto {target.name}", lambda: _settled(scan, target), done)
 

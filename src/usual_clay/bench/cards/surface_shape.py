@@ -25,17 +25,19 @@ from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.job.items import Surface
 
 PICKS = (
-    ("point", "A click chooses one control point"), ("row", "The points with the same u"),
+    ("point", "A click chooses one control point"),
+    ("row", "The points with the same u"),
     ("column", "The points with the same v"),
-)  # fmt: skip
+)
 OUTLINES = (
     ("box", "Beside the points: a box; it chooses the points inside, Shift adds, Ctrl takes away"),
     ("lasso", "Beside the points: an outline that chooses the points inside"),
 )
 FALLOFFS = (
-    ("round", "Neighbours follow in a smooth hump"), ("straight", "In a straight slope"),
+    ("round", "Neighbours follow in a smooth hump"),
+    ("straight", "In a straight slope"),
     ("sharp", "In a sharp peak"),
-)  # fmt: skip
+)
 
 
 class ShapePage(QWidget):
@@ -51,8 +53,9 @@ class ShapePage(QWidget):
         self.pick, self.falloff = Choice(PICKS), Choice(FALLOFFS)
         self.pick.chosen.connect(session.set_pick)
         self.falloff.chosen.connect(lambda word: session.set_soft(session.soft_reach, word))
-        self.reach = Slide(0, 8, 0.5, tip="So many legs of the net follow softly; 0 for none",
-                           name="Soft reach")  # fmt: skip
+        self.reach = Slide(
+            0, 8, 0.5, tip="So many legs of the net follow softly; 0 for none", name="Soft reach"
+        )
         self.reach.changed.connect(lambda value: session.set_soft(value, session.falloff))
         column.addWidget(Row("A click takes", self.pick))
         self.outline = Choice(OUTLINES)
@@ -66,40 +69,67 @@ class ShapePage(QWidget):
         column.addWidget(self.words)
         self.removes: dict[str, QPushButton] = {}
         for direction, line in (("u", "row"), ("v", "column")):
-            insert = self._button(f"Insert {line}", "The shape stays",
-                                  partial(insert_line, session, direction=direction))  # fmt: skip
+            insert = self._button(
+                f"Insert {line}",
+                "The shape stays",
+                partial(insert_line, session, direction=direction),
+            )
             self.removes[direction] = self._button(
-                f"Remove {line}", "The one that costs least; the figure is what it costs",
+                f"Remove {line}",
+                "The one that costs least; the figure is what it costs",
                 partial(remove_line, session, direction=direction),
-            )  # fmt: skip
+            )
             self._row(column, insert, self.removes[direction])
         self.level = [
-            self._button(f"Level {axis}", f"Give the chosen points one {axis}",
-                         partial(level_points, session, axis=k))
+            self._button(
+                f"Level {axis}",
+                f"Give the chosen points one {axis}",
+                partial(level_points, session, axis=k),
+            )
             for k, axis in enumerate("xyz")
-        ]  # fmt: skip
-        self.flat = self._button("To a plane", "The plane that lies nearest to the chosen points",
-                                 lambda s: flatten_points(session, s, "plane"))  # fmt: skip
+        ]
+        self.flat = self._button(
+            "To a plane",
+            "The plane that lies nearest to the chosen points",
+            lambda s: flatten_points(session, s, "plane"),
+        )
         self._row(column, *self.level)
-        self.pull = self._button("Pull to scan", "The chosen control points only are solved again"
-                                 " against the scan", partial(pull_to_scan, session))  # fmt: skip
+        self.pull = self._button(
+            "Pull to scan",
+            "The chosen control points only are solved again against the scan",
+            partial(pull_to_scan, session),
+        )
         self.rest = self._button(
-            "Pull the rest", "The chosen control points stay; all others are solved again",
+            "Pull the rest",
+            "The chosen control points stay; all others are solved again",
             partial(pull_to_scan, session, rest=True),
-        )  # fmt: skip
+        )
         self._row(column, self.pull, self.rest)
-        self.weight = number(0.01, 100, 3, "", "Weight of the chosen points: more draws the surface"
-                             " nearer", "Weight", 76)  # fmt: skip
+        self.weight = number(
+            0.01,
+            100,
+            3,
+            "",
+            "Weight of the chosen points: more draws the surface nearer",
+            "Weight",
+            76,
+        )
         self.weight.valueChanged.connect(self._weighed)
         self.weight_row = Row("Weight", self.weight, self.flat)
         column.addWidget(self.weight_row)
         self._row(
             column,
-            self._button("Add where needed", "A row or column where the error is greatest",
-                         lambda s: add_where_needed(session, s)),
-            self._button("Swap u, v", "Exchange the directions; the normal keeps its side",
-                         lambda s: swap_surface(session, s)),
-        )  # fmt: skip
+            self._button(
+                "Add where needed",
+                "A row or column where the error is greatest",
+                lambda s: add_where_needed(session, s),
+            ),
+            self._button(
+                "Swap u, v",
+                "Exchange the directions; the normal keeps its side",
+                lambda s: swap_surface(session, s),
+            ),
+        )
         for words, tip, do in (
             ("Raise", "Degree along {}; the shape stays", raise_surface),
             ("Reverse", "Runs the other way along {}; the normal turns round", reverse_surface),
@@ -179,9 +209,11 @@ class ShapePage(QWidget):
             words = {}
             for direction, line in (("u", "row"), ("v", "column")):
                 found = line_removal(surface, direction)
-                words[direction] = f"Remove {line}" if found is None else (
-                    f"{line.capitalize()} less: {found[1]:.3f} mm"
-                )  # fmt: skip
+                words[direction] = (
+                    f"Remove {line}"
+                    if found is None
+                    else (f"{line.capitalize()} less: {found[1]:.3f} mm")
+                )
                 self.removes[direction].setEnabled(found is not None)
             self._cost = (surface.geometry, words)
         for direction, made in self.removes.items():

@@ -76,8 +76,9 @@ class TaskCard(Card):
         if curve is not None and self.kind in ("offset", "split"):
             flat = "xyz"[int(np.argmin(np.ptp(curve.geometry.points, axis=0)))]
             far = "xyz"[int(np.argmax(np.ptp(curve.geometry.points, axis=0)))]
-            settings = replace(settings, **({"normal": flat} if self.kind == "offset" else
-                                            {"axis": far}))  # fmt: skip
+            settings = replace(
+                settings, **({"normal": flat} if self.kind == "offset" else {"axis": far})
+            )
         if isinstance(settings, SplitSettings) and self.session.control_points:
             settings = replace(settings, point=min(self.session.control_points), rule="point")
         return settings
@@ -154,9 +155,11 @@ class TaskCard(Card):
         self.keep.setEnabled(False)
         self.session.propose(None)
         if len(picked) < needed or len(set(picked)) < len(picked):
-            what = "Choose what it is made from." if len(picked) < needed else (
-                "Choose different ones: one is taken twice."
-            )  # fmt: skip
+            what = (
+                "Choose what it is made from."
+                if len(picked) < needed
+                else ("Choose different ones: one is taken twice.")
+            )
             self.say("", what)
             return
         self._compute(picked, more)

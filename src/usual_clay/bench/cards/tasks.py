@@ -46,8 +46,8 @@ from usual_clay.core.build.surface_edits import (
     MirrorSettings,
     PartSettings,
 )
-from usual_clay.core.fit.fair import FairSettings, SlimSettings
-from usual_clay.core.fit.remake_surface import SlimSurfaceSettings
+from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings
+from usual_clay.core.fit.solve.remake import SlimSurfaceSettings
 from usual_clay.core.spline.chain import ChainSettings
 from usual_clay.job.items import Curve, Item, PointList, Scan, Surface
 

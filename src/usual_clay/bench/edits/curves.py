@@ -12,10 +12,10 @@ from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_places
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.check.live import LiveDistance, live_distance
-from usual_clay.core.fit.candidates import Candidate
-from usual_clay.core.fit.relations import ClashError, RelatedSettings, Relation, hold
-from usual_clay.core.fit.run import Run, RunSettings, parts_of
-from usual_clay.core.fit.trace import Traced, trace
+from usual_clay.core.fit.curve.holds import ClashError, Hold, HoldSettings, apply_holds
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, parts_of
+from usual_clay.core.fit.curve.trace import Traced, trace
+from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
@@ -62,8 +62,8 @@ def add_twin(session: Session, curve: Curve) -> None:
     settings = TwinSettings()
     job = session.job
     held = [end for end in (0, 1) if _meets_plane(curve, end, settings)]
-    if held and not curve.locked and may_relate(curve):
-        across = [Relation("across", float(end), axis="y", value=settings.at) for end in held]
+    if held and not curve.locked and may_hold(curve):
+        across = [Hold("across", float(end), axis="y", value=settings.at) for end in held]
         try:
             job = job.with_item(related(job, curve, across, ()))
         except ClashError:
@@ -80,8 +80,11 @@ def add_twin(session: Session, curve: Curve) -> None:
     session.choose(fresh.id)
     if held:
         where = " and ".join(("start", "end")[end] for end in held)
-        session.told.emit("news", f"{curve.name} is kept square to the mirror plane at its {where},"
-                          " so that both meet smoothly. Relations can take that back.")  # fmt: skip
+        session.told.emit(
+            "news",
+            f"{curve.name} is kept square to the mirror plane at its {where},"
+            " so that both meet smoothly. Holds can take that back.",
+        )
 
 
 def _meets_plane(curve: Curve, end: int, plane: TwinSettings) -> bool:
@@ -94,26 +97,26 @@ def _meets_plane(curve: Curve, end: int, plane: TwinSettings) -> bool:
 # ---- shaping by hand -------------------------------------------------------------------------
 
 
-def may_relate(curve: Curve) -> bool:
-    """Tell whether a curve is shaped by its control points, so that it can hold relations."""
+def may_hold(curve: Curve) -> bool:
+    """Tell whether a curve is shaped by its control points, so that it can hold holds."""
     recipe = curve.recipe
     if recipe is None or recipe.kind == "related":
         return True
     return recipe.kind == "drawn" and recipe.settings.kind == "controls"
 
 
-def relations_of(curve: Curve) -> tuple[Relation, ...]:
-    """Return the relations that a curve holds."""
+def holds_of(curve: Curve) -> tuple[Hold, ...]:
+    """Return the holds that a curve holds."""
     recipe = curve.recipe
-    return recipe.settings.relations if recipe is not None and recipe.kind == "related" else ()
+    return recipe.settings.holds if recipe is not None and recipe.kind == "related" else ()
 
 
 def related(
-    job: Job, curve: Curve, more: list[Relation], others: tuple[ItemId, ...], drop: int = -1
+    job: Job, curve: Curve, more: list[Hold], others: tuple[ItemId, ...], drop: int = -1
 ) -> Curve:
-    """Return a curve with further relations; `others` are the neighbours that these name.
+    """Return a curve with further holds; `others` are the neighbours that these name.
 
-    A relation's neighbour is told by its place among `others`. With `drop`, one of those that
+    A hold's neighbour is told by its place among `others`. With `drop`, one of those that
     there were is taken away.
 
     Raises
@@ -121,36 +124,36 @@ def related(
     ClashError
     """
     recipe = curve.recipe
-    had = list(relations_of(curve))
+    had = list(holds_of(curve))
     ids = list(recipe.sources) if recipe is not None and recipe.kind == "related" else []
     if 0 <= drop < len(had):
         had.pop(drop)
-    for relation in more:
-        if relation.other >= 0:
-            neighbour = others[relation.other]
+    for hold in more:
+        if hold.other >= 0:
+            neighbour = others[hold.other]
             if neighbour not in ids:
                 ids.append(neighbour)
-            relation = replace(relation, other=ids.index(neighbour))
-        had.append(relation)
+            hold = replace(hold, other=ids.index(neighbour))
+        had.append(hold)
     kept = sorted({r.other for r in had if r.other >= 0})
     had = [replace(r, other=kept.index(r.other)) if r.other >= 0 else r for r in had]
     ids = [ids[k] for k in kept]
     if not had:
         return replace(curve, recipe=None, made_of=None)
-    settings = replace(_settings_of(curve.geometry), relations=tuple(had))
+    settings = replace(_settings_of(curve.geometry), holds=tuple(had))
     return _held(job, curve, Recipe("related", tuple(ids), settings))
 
 
-def _settings_of(geometry: BSplineCurve) -> RelatedSettings:
+def _settings_of(geometry: BSplineCurve) -> HoldSettings:
     weights = () if geometry.weights is None else tuple(map(float, geometry.weights))
-    return RelatedSettings(as_places(geometry.points), tuple(map(float, geometry.knots)), weights)
+    return HoldSettings(as_places(geometry.points), tuple(map(float, geometry.knots)), weights)
 
 
 def _held(job: Job, curve: Curve, recipe: Recipe) -> Curve:
     others = [job.items[i].geometry for i in recipe.sources if i in job.items]  # type: ignore[attr-defined]
     if len(others) < len(recipe.sources):
         return replace(curve, geometry=recipe.settings.asked, recipe=recipe, made_of=None)
-    geometry = hold(recipe.settings.asked, recipe.settings.relations, others)
+    geometry = apply_holds(recipe.settings.asked, recipe.settings.holds, others)
     made = replace(curve, geometry=geometry, recipe=recipe, candidates=(), made_of=None)
     return replace(made, made_of=basis_of(job, made))
 
@@ -158,7 +161,7 @@ def _held(job: Job, curve: Curve, recipe: Recipe) -> Curve:
 def reshaped(
     job: Job, curve: Curve, geometry: BSplineCurve, live: LiveDistance | None = None
 ) -> Curve:
-    """Return a curve with a geometry made by hand; it holds its relations and follows no run more.
+    """Return a curve with a geometry made by hand; it holds its holds and follows no run more.
 
     A drawn curve of control points stays drawn. What it was fitted to still judges it; while a
     hand drags, `live` tells how far its points lay before.
@@ -169,7 +172,7 @@ def reshaped(
     drawn = recipe is not None and recipe.kind == "drawn" and recipe.settings.kind == "controls"
     made = replace(curve, geometry=geometry, recipe=None, made_of=None, candidates=())
     if recipe is not None and recipe.kind == "related":
-        settings = replace(_settings_of(geometry), relations=recipe.settings.relations)
+        settings = replace(_settings_of(geometry), holds=recipe.settings.holds)
         made = _held(job, made, replace(recipe, settings=settings))
     elif drawn and recipe is not None and len(geometry.points) == len(recipe.settings.points):
         places = _settings_of(geometry).points
@@ -190,8 +193,8 @@ def judging_points(job: Job, curve: Curve) -> Floats | None:
     run = job.get(recipe.sources[0] if fits else curve.watches, PointList)  # type: ignore[union-attr]
     if run is None:
         return None
-    settings: RunSettings | None = recipe.settings if fits else curve.watched  # type: ignore[union-attr]
-    whole = Run(run.points[run.kept], run.closed)
+    settings: TraceSettings | None = recipe.settings if fits else curve.watched  # type: ignore[union-attr]
+    whole = PointSequence(run.points[run.kept], run.closed)
     if settings is None:
         return whole.points
     parts = parts_of(whole, settings.corners, settings.cuts)
@@ -213,23 +216,23 @@ def reshape(session: Session, curve: Curve, geometry: BSplineCurve, words: str) 
             session.told.emit("trouble", sentence(error))
 
 
-def relate(session: Session, curve: Curve, relation: Relation, other: ItemId | None) -> str:
-    """Add a relation to a curve; return why it cannot be, or nothing."""
+def add_hold(session: Session, curve: Curve, hold: Hold, other: ItemId | None) -> str:
+    """Add a hold to a curve; return why it cannot be, or nothing."""
     others = () if other is None else (other,)
     try:
-        made = related(session.job, curve, [relation], others)
+        made = related(session.job, curve, [hold], others)
     except SplineError as error:
         return sentence(error)
     if session.may_change(curve):
-        session.commit(session.job.with_item(made), f"relation of {curve.name}")
+        session.commit(session.job.with_item(made), f"hold of {curve.name}")
     return ""
 
 
-def unrelate(session: Session, curve: Curve, index: int) -> None:
-    """Take a relation away; the curve stays as it is."""
+def let_go(session: Session, curve: Curve, index: int) -> None:
+    """Take a hold away; the curve stays as it is."""
     if session.may_change(curve):
         made = related(session.job, curve, [], (), drop=index)
-        session.commit(session.job.with_item(made), f"relation of {curve.name}")
+        session.commit(session.job.with_item(made), f"hold of {curve.name}")
 
 
 # ---- fitting ---------------------------------------------------------------------------------
@@ -242,7 +245,7 @@ def search_curve(session: Session, curve: Curve) -> None:
     if recipe is None or recipe.kind != "spline" or run is None or not session.may_change(curve):
         session.told.emit("trouble", f"{curve.name} follows no run of points.")
         return
-    aim, source = session.job.aim, Run(run.points[run.kept], run.closed)
+    aim, source = session.job.aim, PointSequence(run.points[run.kept], run.closed)
     session.found = []
 
     def task(progress: Progress, partial: Callable[[Any], None]) -> Traced:
@@ -258,21 +261,28 @@ def search_curve(session: Session, curve: Curve) -> None:
         if now is None or now.recipe != recipe:
             return
         changed = replace(
-            now, recipe=replace(recipe, settings=found.settings), geometry=found.fit.curve,
-            signed=found.fit.signed, candidates=found.candidates,
-        )  # fmt: skip
+            now,
+            recipe=replace(recipe, settings=found.settings),
+            geometry=found.fit.curve,
+            signed=found.fit.signed,
+            candidates=found.candidates,
+        )
         session.search_words[curve.id] = found.words
         made = replace(changed, made_of=basis_of(session.job, changed))
         session.commit(session.job.with_item(made), "to tolerance")
         session.told.emit("news", found.words)
 
     session.work.start(
-        f"search {curve.id}", "To tolerance:", task, done, partial,
+        f"search {curve.id}",
+        "To tolerance:",
+        task,
+        done,
+        partial,
         failed=lambda error: session.fail(curve.id, error),
-    )  # fmt: skip
+    )
 
 
-def set_run(session: Session, curve: Curve, settings: RunSettings, words: str) -> None:
+def set_run(session: Session, curve: Curve, settings: TraceSettings, words: str) -> None:
     """Change how a spline follows its run; it is fitted anew, live."""
     assert curve.recipe is not None
     old = curve.recipe.settings

@@ -8,12 +8,12 @@ from itertools import pairwise
 
 import numpy as np
 
+from usual_clay.bench.edits.casts import blank_surface
 from usual_clay.bench.edits.curves import drawn_curve
-from usual_clay.bench.edits.drapes import blank_surface
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_places
-from usual_clay.core.fit.meet import SAME_LINE, Grade, edge_strays
-from usual_clay.core.fit.network import (
+from usual_clay.core.fit.patch.meet import SAME_LINE, Continuity, edge_strays
+from usual_clay.core.fit.patch.network import (
     Piece,
     Seam,
     edge_curve,
@@ -21,8 +21,8 @@ from usual_clay.core.fit.network import (
     share_border,
     solve_together,
 )
-from usual_clay.core.fit.patch import PatchSettings
-from usual_clay.core.fit.system import FitError
+from usual_clay.core.fit.patch.patch import PatchSettings
+from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.make import DrawnSettings
@@ -100,7 +100,7 @@ def downstream(job: Job, item_id: ItemId) -> set[ItemId]:
     return found
 
 
-def set_joint(session: Session, surface: Surface, side: int, grade: Grade) -> None:
+def set_joint(session: Session, surface: Surface, side: int, grade: Continuity) -> None:
     """Let a patch go on from its neighbour at a border; with G0 it only shares the border."""
     recipe = surface.recipe
     if recipe is None or not session.may_change(surface):
@@ -115,8 +115,11 @@ def set_joint(session: Session, surface: Surface, side: int, grade: Grade) -> No
         other = neighbour_at(session.job, surface, side)
         if other is None:
             name = session.job.items[recipe.sources[1 + side]].name
-            session.told.emit("trouble", f"No other surface has {name} as its edge: make one there"
-                              " first, or take that surface's edge as the border.")  # fmt: skip
+            session.told.emit(
+                "trouble",
+                f"No other surface has {name} as its edge: make one there"
+                " first, or take that surface's edge as the border.",
+            )
             session.job_changed.emit()
             return
         neighbours[side] = other.id
@@ -133,9 +136,11 @@ def network_of(job: Job, surface: Surface) -> list[Surface]:
     patches = [
         other
         for other in job.all(Surface)
-        if other.recipe is not None and other.recipe.kind == "patch" and not other.locked
+        if other.recipe is not None
+        and other.recipe.kind == "patch"
+        and not other.locked
         and (other.visible or other.id == surface.id)
-    ]  # fmt: skip
+    ]
     found, going = [surface], [surface]
     while going:
         now = going.pop()
@@ -151,8 +156,11 @@ def solve_patches(session: Session, surface: Surface) -> None:
     job = session.job
     network = network_of(job, surface)
     if len(network) < 2:
-        session.told.emit("trouble", f"No other visible patch shares a border with {surface.name}:"
-                          " show those that it is to be solved with.")  # fmt: skip
+        session.told.emit(
+            "trouble",
+            f"No other visible patch shares a border with {surface.name}:"
+            " show those that it is to be solved with.",
+        )
         return
     if any(is_stale(job, each) or job.is_loose(each) for each in network):
         session.told.emit("trouble", "These patches are still being fitted: wait for them.")

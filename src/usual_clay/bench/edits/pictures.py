@@ -122,19 +122,32 @@ def square(session: Session, picture: Picture, points: Floats, width: float, hei
         if session.job.items.get(picture.id) is not picture:
             return
         placement = replace(
-            picture.placement, width=squared.width, height=squared.height,
-            x=float(middle[0]), y=float(middle[1]), turn=0.0, mirrored=False,
-        )  # fmt: skip
+            picture.placement,
+            width=squared.width,
+            height=squared.height,
+            x=float(middle[0]),
+            y=float(middle[1]),
+            turn=0.0,
+            mirrored=False,
+        )
         size = (squared.pixels.shape[1], squared.pixels.shape[0])
         session.change(
-            picture, f"square up {picture.name}", data=encoded(squared.pixels), size=size,
+            picture,
+            f"square up {picture.name}",
+            data=encoded(squared.pixels),
+            size=size,
             placement=placement,
-        )  # fmt: skip
-        session.told.emit("news", f"{picture.name} is squared up: the rectangle is now {width:g} ×"
-                          f" {height:g} mm.")  # fmt: skip
+        )
+        session.told.emit(
+            "news", f"{picture.name} is squared up: the rectangle is now {width:g} × {height:g} mm."
+        )
 
-    ask(session, f"Squaring up {picture.name}",
-        lambda: square_up(decode(data), corners, width, height), done)  # fmt: skip
+    ask(
+        session,
+        f"Squaring up {picture.name}",
+        lambda: square_up(decode(data), corners, width, height),
+        done,
+    )
 
 
 def colour_at(picture: Picture, point: Floats) -> tuple[int, int, int] | None:
@@ -160,13 +173,20 @@ def add_outline(session: Session, picture: Picture, settings: OutlineSettings) -
         points = PointList(
             id=session.job.new_id("points"),
             name=session.job.free_name(f"{picture.name} outline"),
-            points=made.points, closed=made.closed, source=picture.name, recipe=recipe,
-        )  # fmt: skip
+            points=made.points,
+            closed=made.closed,
+            source=picture.name,
+            recipe=recipe,
+        )
         points = replace(points, made_of=basis_of(session.job, points))
         session.add(points, f"outline of {picture.name}")
 
-    ask(session, f"Outlining {picture.name}",
-        lambda: KINDS["outline"].make(settings, [source]), done)  # fmt: skip
+    ask(
+        session,
+        f"Outlining {picture.name}",
+        lambda: KINDS["outline"].make(settings, [source]),
+        done,
+    )
 
 
 # ---- agreement -------------------------------------------------------------------------------

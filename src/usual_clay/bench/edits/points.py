@@ -10,8 +10,8 @@ import numpy as np
 
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats, Ints, as_places
-from usual_clay.core.fit.run import Run, RunFit, RunSettings
-from usual_clay.core.fit.trace import Traced, trace_parts
+from usual_clay.core.fit.curve.sequence import CurveFit, PointSequence, TraceSettings
+from usual_clay.core.fit.curve.trace import Traced, trace_parts
 from usual_clay.core.points.course import suggest_slips
 from usual_clay.core.points.lay import is_closed, lay
 from usual_clay.core.points.order import order_along_path
@@ -60,8 +60,9 @@ def put_in_order(session: Session, points: PointList, gap: float | None = None) 
     job = session.job.changed(points.id, points=runs[0], closed=is_closed(runs[0]), **fields)
     for run in runs[1:]:
         name = job.free_name(points.name)
-        part = replace(points, id=job.new_id("points"), name=name, points=run,
-                       closed=is_closed(run), **fields)  # fmt: skip
+        part = replace(
+            points, id=job.new_id("points"), name=name, points=run, closed=is_closed(run), **fields
+        )
         job = job.with_item(part)
     session.commit(job, f"put {points.name} in order")
     if len(runs) > 1:
@@ -69,9 +70,13 @@ def put_in_order(session: Session, points: PointList, gap: float | None = None) 
 
 
 def follow(
-    session: Session, points: PointList, kind: str, settings: Any, suffix: str,
+    session: Session,
+    points: PointList,
+    kind: str,
+    settings: Any,
+    suffix: str,
     others: tuple[ItemId, ...] = (),
-) -> None:  # fmt: skip
+) -> None:
     """Add a list that follows another one by a recipe; the other one is kept."""
     made = replace(
         points,
@@ -97,16 +102,19 @@ def follow(
             session.told.emit("news", f"{result.words}.")
 
     session.work.start(
-        "ask", f"Working on {points.name}", task, done,
+        "ask",
+        f"Working on {points.name}",
+        task,
+        done,
         failed=lambda error: session.fail(points.id, error),
-    )  # fmt: skip
+    )
 
 
-def add_spline(session: Session, points: PointList, settings: RunSettings) -> None:
+def add_spline(session: Session, points: PointList, settings: TraceSettings) -> None:
     """Add a spline that follows a run."""
     recipe = Recipe("spline", (points.id,), settings)
 
-    def done(fit: RunFit) -> None:
+    def done(fit: CurveFit) -> None:
         if points.id not in session.job.items:
             return
         curve = Curve(
@@ -121,17 +129,19 @@ def add_spline(session: Session, points: PointList, settings: RunSettings) -> No
 
     run = session.making.sources_of((points.id,))
     session.work.start(
-        "ask", f"Fitting a spline to {points.name}",
-        lambda progress, _partial: KINDS["spline"].make(settings, run, None, progress, None), done,
+        "ask",
+        f"Fitting a spline to {points.name}",
+        lambda progress, _partial: KINDS["spline"].make(settings, run, None, progress, None),
+        done,
         failed=lambda error: session.fail(points.id, error),
-    )  # fmt: skip
+    )
 
 
 def trace_in_parts(session: Session, points: PointList) -> None:
     """Add lean splines within tolerance, parted at true corners and at the ringed points."""
     cuts = as_places(points.points[session.suggested])
-    settings = RunSettings(knots="adaptive", corners=CORNER, cuts=cuts)
-    run, aim = Run(points.points[points.kept], points.closed), session.job.aim
+    settings = TraceSettings(knots="adaptive", corners=CORNER, cuts=cuts)
+    run, aim = PointSequence(points.points[points.kept], points.closed), session.job.aim
 
     def done(parts: list[Traced]) -> None:
         if points.id not in session.job.items:
@@ -140,10 +150,13 @@ def trace_in_parts(session: Session, points: PointList) -> None:
         for made in parts:
             recipe = Recipe("spline", (points.id,), made.settings)
             curve = Curve(
-                id=job.new_id("curve"), name=job.free_name(f"{points.name} spline"),
-                geometry=made.fit.curve, signed=made.fit.signed, candidates=made.candidates,
+                id=job.new_id("curve"),
+                name=job.free_name(f"{points.name} spline"),
+                geometry=made.fit.curve,
+                signed=made.fit.signed,
+                candidates=made.candidates,
                 recipe=recipe,
-            )  # fmt: skip
+            )
             job = job.with_item(replace(curve, made_of=basis_of(job, curve)))
         session.commit(job, f"splines through {points.name}")
         session.choose(None if curve is None else curve.id)
@@ -151,10 +164,12 @@ def trace_in_parts(session: Session, points: PointList) -> None:
         session.told.emit("news", f"{len(parts)} splines with {counts} control points.")
 
     session.work.start(
-        "ask", f"Tracing {points.name} in parts",
-        lambda progress, _partial: trace_parts(run, settings, aim, progress), done,
+        "ask",
+        f"Tracing {points.name} in parts",
+        lambda progress, _partial: trace_parts(run, settings, aim, progress),
+        done,
         failed=lambda error: session.fail(points.id, error),
-    )  # fmt: skip
+    )
 
 
 def add_points(session: Session, read: PointsRead, source: str, plane: str | None) -> None:

@@ -11,11 +11,11 @@ from scipy.spatial import cKDTree
 
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Bools
-from usual_clay.core.fit.sample import estimate_noise
 from usual_clay.core.scan.mend import Mended, mend
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
 from usual_clay.core.scan.region import smooth_parts
+from usual_clay.core.scan.sample import estimate_noise
 from usual_clay.core.scan.section import SectionSettings, sections
 from usual_clay.core.scan.shapes import ShapeFit, ShapeKind, ShapeSettings, fit_shape, shape_at
 from usual_clay.job.change_scan import moved, with_mesh
@@ -83,14 +83,19 @@ def recognise(session: Session, scan: Scan, seed: int, kind: ShapeKind | None = 
             return
         word = fit.shape.kind.capitalize()
         region = Region(
-            id=job.new_id("region"), name=job.free_name(f"{word} region 1"), scan=scan.id,
+            id=job.new_id("region"),
+            name=job.free_name(f"{word} region 1"),
+            scan=scan.id,
             vertices=np.flatnonzero(mask),
-        )  # fmt: skip
+        )
         job = job.with_item(region)
         shape = Shape(
-            id=job.new_id("shape"), name=job.free_name(f"{word} 1"), geometry=fit.shape,
-            signed=fit.signed, recipe=Recipe("shape", (region.id,), settings),
-        )  # fmt: skip
+            id=job.new_id("shape"),
+            name=job.free_name(f"{word} 1"),
+            geometry=fit.shape,
+            signed=fit.signed,
+            recipe=Recipe("shape", (region.id,), settings),
+        )
         # The region that grew holds more than the last fit saw: it is stale, and fitted once more.
         session.commit(job.with_item(shape), f"recognise a {fit.shape.kind}")
         session.choose(shape.id)
@@ -109,9 +114,10 @@ def fit_shape_to(session: Session, region: Region, kind: str) -> None:
         shape = Shape(
             id=session.job.new_id("shape"),
             name=session.job.free_name(f"{region.name} {fit.shape.kind}"),
-            geometry=fit.shape, signed=fit.signed,
+            geometry=fit.shape,
+            signed=fit.signed,
             recipe=Recipe("shape", (region.id,), settings),
-        )  # fmt: skip
+        )
         made_of = basis_of(session.job, shape)
         session.add(replace(shape, made_of=made_of), f"fit a {fit.shape.kind}")
 
@@ -135,9 +141,11 @@ def add_sections(session: Session, scan: Scan, axis: str, stations: Sequence[flo
                 made = PointList(
                     id=job.new_id("points"),
                     name=job.free_name(f"{scan.name} {axis} {station:.1f}{letter}"),
-                    points=section.points, closed=section.closed, source=scan.name,
+                    points=section.points,
+                    closed=section.closed,
+                    source=scan.name,
                     recipe=Recipe("section", (scan.id,), SectionSettings(axis, station, number)),  # type: ignore[arg-type]
-                )  # fmt: skip
+                )
                 job = job.with_item(replace(made, made_of=basis_of(job, made)))
                 count += 1
         if count:
@@ -161,10 +169,12 @@ def split_at_creases(session: Session, scan: Scan) -> None:
         kept = [part for part in range(min(len(sizes), MOST_PARTS)) if sizes[part] >= least]
         for part in kept:
             region = Region(
-                id=job.new_id("region"), name=job.free_name("Part 1"), scan=scan.id,
+                id=job.new_id("region"),
+                name=job.free_name("Part 1"),
+                scan=scan.id,
                 vertices=np.flatnonzero(number == part),
                 colour=REGION_COLOURS[part % len(REGION_COLOURS)],
-            )  # fmt: skip
+            )
             job = job.with_item(region)
         session.commit(job, f"split {scan.name} at creases")
         left = len(sizes) - len(kept)
@@ -186,8 +196,14 @@ def join_scans(session: Session, scan: Scan, other: Scan) -> None:
         colours = np.concatenate([scan.colours, other.colours])
     job = session.job
     name = job.free_name(f"{scan.name} and {other.name}")
-    joined = Scan(id=job.new_id("scan"), name=name, mesh=mesh, source=f"{scan.source}, "
-                  f"{other.source}", unit=scan.unit, colours=colours)  # fmt: skip
+    joined = Scan(
+        id=job.new_id("scan"),
+        name=name,
+        mesh=mesh,
+        source=f"{scan.source}, {other.source}",
+        unit=scan.unit,
+        colours=colours,
+    )
     for part in (scan, other):
         job = job.changed(part.id, visible=False)
     session.commit(job.with_item(joined), f"join {scan.name} and {other.name}")

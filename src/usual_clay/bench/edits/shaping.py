@@ -13,7 +13,7 @@ from usual_clay.bench.edits.surfaces import live_of_surface, reshape_surface, re
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.check.live import LiveDistance, LiveFeet
-from usual_clay.core.fit.fair import SlimSettings, slim
+from usual_clay.core.fit.curve.fair import SlimSettings, slim
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
@@ -51,7 +51,7 @@ def with_places(job: Job, curve: Shaped, kind: str, places: Floats, live: Live =
     Raises
     ------
     SplineError
-        Where they make no curve, or its relations cannot hold.
+        Where they make no curve, or its holds cannot hold.
     """
     if isinstance(curve, Surface):
         net = replace(curve.geometry, points=places.reshape(curve.geometry.points.shape))
@@ -107,8 +107,12 @@ def _chosen(session: Session, curve: Shaped, least: int) -> tuple[Floats, Any] |
     places = places_of(curve, session.point_kind).copy()
     chosen = np.array(sorted(p for p in session.control_points if p < len(places)), dtype=np.int64)
     if len(chosen) < least:
-        session.told.emit("trouble", "Choose two points or more: Shift adds." if least > 1
-                          else "Choose a point on the stage first.")  # fmt: skip
+        session.told.emit(
+            "trouble",
+            "Choose two points or more: Shift adds."
+            if least > 1
+            else "Choose a point on the stage first.",
+        )
         return None
     return places, chosen
 

@@ -10,10 +10,10 @@ import numpy as np
 from usual_clay.bench.session import Session, sentence
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.live import LiveFeet, live_feet
-from usual_clay.core.fit.adaptive import Laid, best_inserts
-from usual_clay.core.fit.drape import cost_of
-from usual_clay.core.fit.remake_surface import pull_to_points
-from usual_clay.core.fit.slide import Start
+from usual_clay.core.fit.cast import cost_of
+from usual_clay.core.fit.solve.adaptive import Laid, best_inserts
+from usual_clay.core.fit.solve.remake import pull_to_points
+from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve
@@ -119,9 +119,13 @@ def whole_lines(surface: BSplineSurface, chosen: frozenset[int]) -> list[BSpline
     lines = []
     for along, knots, points, weight in (
         (mask.reshape(nu, nv), surface.knots_v, net, weights),
-        (mask.reshape(nu, nv).T, surface.knots_u, net.swapaxes(0, 1),
-         None if weights is None else weights.T),
-    ):  # fmt: skip
+        (
+            mask.reshape(nu, nv).T,
+            surface.knots_u,
+            net.swapaxes(0, 1),
+            None if weights is None else weights.T,
+        ),
+    ):
         for k in np.flatnonzero(along.all(axis=1)):
             lines.append(BSplineCurve(knots, points[k], None if weight is None else weight[k]))
     return lines
@@ -194,8 +198,12 @@ def pull_to_scan(session: Session, surface: Surface, rest: bool = False) -> None
     region = session.measured(surface)
     which = np.array(sorted(session.control_points), dtype=np.int64)
     if region is None or not len(which):
-        session.told.emit("trouble", "Choose control points first." if region is not None
-                          else f"Nothing measured judges {surface.name}.")  # fmt: skip
+        session.told.emit(
+            "trouble",
+            "Choose control points first."
+            if region is not None
+            else f"Nothing measured judges {surface.name}.",
+        )
         return
     sample = session.making.sample(region)
 
@@ -223,17 +231,24 @@ def pull_to_scan(session: Session, surface: Surface, rest: bool = False) -> None
                 session.told.emit("news", sentence(made[1]))
 
     session.work.start(
-        "ask", f"Pulling {surface.name}", task, done,
+        "ask",
+        f"Pulling {surface.name}",
+        task,
+        done,
         failed=lambda error: session.fail(surface.id, error),
-    )  # fmt: skip
+    )
 
 
 def add_where_needed(session: Session, surface: Surface) -> None:
     """Insert a row or column where the systematic error is greatest; the shape stays."""
     region = session.measured(surface)
     if region is None or surface.geometry.weights is not None:
-        session.told.emit("trouble", f"Nothing measured judges {surface.name}." if region is None
-                          else "A rational surface is not judged span by span.")  # fmt: skip
+        session.told.emit(
+            "trouble",
+            f"Nothing measured judges {surface.name}."
+            if region is None
+            else "A rational surface is not judged span by span.",
+        )
         return
     sample = session.making.sample(region)
     geometry = surface.geometry
@@ -246,8 +261,9 @@ def add_where_needed(session: Session, surface: Surface) -> None:
     direction = max(found, key=lambda d: found[d][1])
     (at, missed) = found[direction]
     if missed <= 0:
-        session.told.emit("news", "What is left of the error is noise: no point would earn its"
-                          " place.")  # fmt: skip
+        session.told.emit(
+            "news", "What is left of the error is noise: no point would earn its place."
+        )
         return
     made = insert_knot(geometry, float(at[0]), direction=direction)
     line = LINE[direction]

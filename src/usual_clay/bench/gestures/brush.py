@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 HINT = (
     "<b>Drag</b> over the scan to add to the region, with <b>Ctrl</b> to take away."
-    " <b>[</b> <b>]</b> halve and double the brush. <b>Enter</b> drapes it."
+    " <b>[</b> <b>]</b> halve and double the brush. <b>Enter</b> casts it."
 )
 
 

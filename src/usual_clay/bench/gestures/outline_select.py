@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 HINT = (
     "<b>Drag</b> round what to add to the region, with <b>Ctrl</b> to take away."
-    " The card says whether it goes through. <b>Enter</b> drapes it."
+    " The card says whether it goes through. <b>Enter</b> casts it."
 )
 # What lies this much behind the first hit, in edges, is hidden.
 BEHIND = 1.5
@@ -32,8 +32,12 @@ def drawn_line(pane: Pane, press: Pointer, box: bool) -> Gesture:
         while event.kind != "release":
             event = yield
             if box:
-                path = [(press.x, press.y), (event.x, press.y), (event.x, event.y),
-                        (press.x, event.y)]  # fmt: skip
+                path = [
+                    (press.x, press.y),
+                    (event.x, press.y),
+                    (event.x, event.y),
+                    (press.x, event.y),
+                ]
             else:
                 path.append((event.x, event.y))
             pane.show_drawn(np.array(path), event.ctrl)

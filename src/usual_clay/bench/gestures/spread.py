@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 HINT = (
     "<b>Click</b> the scan: the region spreads over what is smooth. <b>Shift</b> adds,"
-    " <b>Ctrl</b> takes away. <b>[</b> <b>]</b> spread less or more, <b>Enter</b> drapes it."
+    " <b>Ctrl</b> takes away. <b>[</b> <b>]</b> spread less or more, <b>Enter</b> casts it."
 )
 
 

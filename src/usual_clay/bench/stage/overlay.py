@@ -22,7 +22,7 @@ from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.check.deviation import Aim
+from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import PointList
 
@@ -138,7 +138,7 @@ def legend_box(width: float, height: float) -> QRectF:
     return QRectF(width - 264, height - 62, 250, 50)
 
 
-def draw_legend(painter: QPainter, box: QRectF, aim: Aim, times: float) -> None:
+def draw_legend(painter: QPainter, box: QRectF, aim: Tolerance, times: float) -> None:
     """Draw the colours of deviation with their lengths in mm."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(Qt.PenStyle.NoPen)
@@ -180,8 +180,9 @@ def draw_axes(painter: QPainter, view: View, corner: QPointF) -> None:
         painter.setPen(QPen(QColor(palette.SOFT_INK), 1.3))
         painter.drawLine(QLineF(corner, end))
         label = corner + QPointF(x * 31, -y * 31)
-        painter.drawText(QRectF(label.x() - 8, label.y() - 8, 16, 16),
-                         Qt.AlignmentFlag.AlignCenter, name)  # fmt: skip
+        painter.drawText(
+            QRectF(label.x() - 8, label.y() - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, name
+        )
 
 
 def draw_scale(painter: QPainter, view: View, corner: QPointF, ratio: float) -> None:
@@ -197,5 +198,8 @@ def draw_scale(painter: QPainter, view: View, corner: QPointF, ratio: float) -> 
     for point in (start, end):
         painter.drawLine(QLineF(point - QPointF(0, 3), point + QPointF(0, 3)))
     painter.setFont(text_font(8))
-    painter.drawText(QRectF(start.x(), start.y() - 19, max(pixels, 60), 15),
-                     Qt.AlignmentFlag.AlignLeft, f"{length:g} mm")  # fmt: skip
+    painter.drawText(
+        QRectF(start.x(), start.y() - 19, max(pixels, 60), 15),
+        Qt.AlignmentFlag.AlignLeft,
+        f"{length:g} mm",
+    )

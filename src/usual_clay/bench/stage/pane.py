@@ -54,9 +54,11 @@ TOOLS: dict[str | None, Start] = {
 }
 HOLDS = ("x", "y", "z", "n", "l", "f", "u", "v", "t")
 NUDGES = {
-    Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
-    Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1),
-}  # fmt: skip
+    Qt.Key.Key_Left: (-1, 0),
+    Qt.Key.Key_Right: (1, 0),
+    Qt.Key.Key_Up: (0, 1),
+    Qt.Key.Key_Down: (0, -1),
+}
 BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
 # A view that no hand drags in follows so often while one drags in another, ms.
@@ -227,9 +229,14 @@ class Pane(QWidget):
         """Draw rows and columns that are chosen whole as the curves that they are, with combs."""
         for line in whole_lines(surface, self.session.control_points)[:MOST_LINES]:
             if self._shows_combs():
-                curve_overlay.draw_comb(painter, self.view, comb_of(line), self.session.comb_scale,
-                                        self.session.comb_density,
-                                        quick=self.session.dragging is not None)  # fmt: skip
+                curve_overlay.draw_comb(
+                    painter,
+                    self.view,
+                    comb_of(line),
+                    self.session.comb_scale,
+                    self.session.comb_density,
+                    quick=self.session.dragging is not None,
+                )
             curve_overlay.draw_in_hand(painter, self.view, line, palette.CHOSEN)
 
     def _paint_ghost(self, painter: QPainter, surface: Surface) -> None:
@@ -254,17 +261,30 @@ class Pane(QWidget):
                 curve_overlay.draw_ghost(painter, self.view, old.geometry)
             if self._shows_combs() and len(fresh) < 2:
                 comb = self.scene.comb(curve)
-                curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
-                                        session.comb_density, None, dragged)  # fmt: skip
+                curve_overlay.draw_comb(
+                    painter,
+                    self.view,
+                    comb,
+                    session.comb_scale,
+                    session.comb_density,
+                    None,
+                    dragged,
+                )
             if self.scene.shown.net:
                 self._paint_points(painter, curve, curve is chosen)
         if chosen is not None and chosen.visible and self._shows_combs():
             # What meets it is judged with it.
             for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
                 comb = self.scene.comb(other)
-                curve_overlay.draw_comb(painter, self.view, comb, session.comb_scale,
-                                        session.comb_density, self.scene.comb(chosen),
-                                        dragged)  # fmt: skip
+                curve_overlay.draw_comb(
+                    painter,
+                    self.view,
+                    comb,
+                    session.comb_scale,
+                    session.comb_density,
+                    self.scene.comb(chosen),
+                    dragged,
+                )
 
     def _shows_combs(self) -> bool:
         """Tell whether combs are shown: while a hand drags, in the view that it drags in."""
@@ -418,10 +438,14 @@ class Pane(QWidget):
                 snap(self, self._cursor.x() * ratio, self._cursor.y() * ratio) if snaps else None
             )
         point = None if self._target is None else self._target.hit.point
-        words = "" if point is None else "   ".join(
-            f"{name} {value:.2f}".replace("-", overlay.MINUS)
-            for name, value in zip("xyz", point, strict=True)
-        )  # fmt: skip
+        words = (
+            ""
+            if point is None
+            else "   ".join(
+                f"{name} {value:.2f}".replace("-", overlay.MINUS)
+                for name, value in zip("xyz", point, strict=True)
+            )
+        )
         self.hovered.emit(f"{words} mm" if words else "")
         self.update()
 

@@ -27,8 +27,8 @@ from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.picture.placement import corners
-from usual_clay.core.scan.bend import bend
 from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
+from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
 from usual_clay.core.spline.surface import surface_grid
@@ -196,8 +196,13 @@ class Scene(QObject):
         lit = next((r for r in regions if r.id == chosen), None)
         model = self.model(scan)
         light = None if model is None else model.light
-        made_of = (scan.mesh, light, scan.colours, None if lit is None else lit.vertices,
-                   tuple((id(r.vertices), r.colour) for r in regions))  # fmt: skip
+        made_of = (
+            scan.mesh,
+            light,
+            scan.colours,
+            None if lit is None else lit.vertices,
+            tuple((id(r.vertices), r.colour) for r in regions),
+        )
 
         def make() -> Layer:
             tint = np.tile(colours.SCAN, (len(scan.mesh.vertices), 1))
@@ -343,8 +348,9 @@ class Scene(QObject):
                 if hit is not None:
                     # As drawn: a surface is in front of a scan that it nearly touches.
                     bias = 0.002 * hit.distance
-                    found.append(Target(surface.id, Hit(hit.point, hit.triangle,
-                                                        hit.distance - bias)))  # fmt: skip
+                    found.append(
+                        Target(surface.id, Hit(hit.point, hit.triangle, hit.distance - bias))
+                    )
         return min(found, key=lambda target: target.hit.distance) if found else None
 
     def why_no_scan(self, what: str) -> str:

@@ -10,10 +10,10 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.arcs import with_splines
-from usual_clay.core.fit.fair import FairSettings, SlimSettings, fair, slim
-from usual_clay.core.fit.run import Run
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.arcs import with_splines
+from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings, fair, slim
+from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.chain import Ongoing, extend
 from usual_clay.core.spline.closest import curve_foot_points
@@ -94,8 +94,11 @@ def slimmed(settings: SlimSettings, sources: Sequence[BSplineCurve]) -> Altered:
     made = slim(curve, settings)
     before, after = len(curve.points), len(made.curve.points)
     if made.curve is curve:
-        return Altered((curve,), f"fewer than {before} control points do not stay within"
-                       f" {settings.within:g} mm: it stays as it is")  # fmt: skip
+        return Altered(
+            (curve,),
+            f"fewer than {before} control points do not stay within"
+            f" {settings.within:g} mm: it stays as it is",
+        )
     return Altered((made.curve,), became(str(before), str(after), made.moved))
 
 
@@ -170,11 +173,11 @@ def _places(
     return found.first, missed
 
 
-def arcs_of(settings: ArcSettings, sources: Sequence[Run | BSplineCurve]) -> Altered:
+def arcs_of(settings: ArcSettings, sources: Sequence[PointSequence | BSplineCurve]) -> Altered:
     """Tell the longest stretch of a run or curve that is a line or an arc, with splines besides."""
     (source,) = sources
-    points = source.points if isinstance(source, Run) else evenly(source, LOOKED_AT)
-    made = with_splines(points, Aim(settings.within), settings.smooth)
+    points = source.points if isinstance(source, PointSequence) else evenly(source, LOOKED_AT)
+    made = with_splines(points, Tolerance(settings.within), settings.smooth)
     stretch = made.stretch
     round_ = np.isfinite(stretch.radius)
     what = f"an arc of radius {stretch.radius:.3f} mm" if round_ else "a line"

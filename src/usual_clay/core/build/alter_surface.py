@@ -21,8 +21,8 @@ from usual_clay.core.build.surface_edits import (
     with_border,
 )
 from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.fit.meet import edge_of
-from usual_clay.core.fit.remake_surface import SlimSurfaceSettings, slim_surface
+from usual_clay.core.fit.patch.meet import edge_of
+from usual_clay.core.fit.solve.remake import SlimSurfaceSettings, slim_surface
 from usual_clay.core.spline.knots import split
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -36,8 +36,11 @@ def slimmed_surface(settings: SlimSurfaceSettings, sources: Sequence[BSplineSurf
     made = slim_surface(surface, settings)
     before, after = (f"{s.counts[0]} × {s.counts[1]}" for s in (surface, made.surface))
     if made.surface is surface:
-        return Altered((surface,), f"fewer than {before} control points do not stay within"
-                       f" {settings.within:g} mm: it stays as it is")  # fmt: skip
+        return Altered(
+            (surface,),
+            f"fewer than {before} control points do not stay within"
+            f" {settings.within:g} mm: it stays as it is",
+        )
     return Altered((made.surface,), became(before, after, made.moved))
 
 
@@ -45,9 +48,10 @@ def extended_surface(settings: LongerSettings, sources: Sequence[BSplineSurface]
     """Make a surface longer at a side."""
     made = longer(sources[0], settings)
     return Altered(
-        (made,), f"{settings.by:g} mm longer at {settings.side}, with no control point more;"
+        (made,),
+        f"{settings.by:g} mm longer at {settings.side}, with no control point more;"
         " its last spans run on, curvature and all",
-    )  # fmt: skip
+    )
 
 
 def split_surface(settings: PartSettings, sources: Sequence[BSplineSurface]) -> Altered:
@@ -82,8 +86,11 @@ def even_surface(settings: EvenSettings, sources: Sequence[BSplineSurface]) -> A
     """Space control points out evenly."""
     (surface,) = sources
     made = evened_out(surface, settings)
-    return Altered((made,), f"it moves by up to {moved_by(surface, made):.4f} mm at equal"
-                   " parameters, most of that within itself")  # fmt: skip
+    return Altered(
+        (made,),
+        f"it moves by up to {moved_by(surface, made):.4f} mm at equal"
+        " parameters, most of that within itself",
+    )
 
 
 def matched_surface(settings: MatchSettings, sources: Sequence[BSplineSurface]) -> Altered:

@@ -9,9 +9,9 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.run import Run, RunSettings
-from usual_clay.core.fit.trace import trace
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.spline.basis import SplineError, collocation, even_knots
 from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
@@ -138,8 +138,10 @@ def bridge(first: BSplineCurve, second: BSplineCurve, settings: BridgeSettings) 
     ends = np.array([0.0, 1.0])
     most = max(len(wanted_start), len(wanted_end))
     rows = [collocation(knots, degree, ends, k) for k in range(most)]
-    matrix = np.array([rows[k][0] for k in range(len(wanted_start))]
-                      + [rows[k][1] for k in range(len(wanted_end))])  # fmt: skip
+    matrix = np.array(
+        [rows[k][0] for k in range(len(wanted_start))]
+        + [rows[k][1] for k in range(len(wanted_end))]
+    )
     right = np.concatenate([wanted_start, wanted_end])
     made = BSplineCurve(knots, np.linalg.solve(matrix, right))
     if not settings.whole:
@@ -235,9 +237,9 @@ def pair_into_space(first: BSplineCurve, second: BSplineCurve, settings: PairSet
         made.append(points if not made else points[1:])
         gap = max(gap, apart)
     told = f"extents along {settings.axis} differ by up to {gap:.3f} mm"
-    aim = Aim(settings.within, 0.999)
-    run = Run(np.concatenate(made), held=(True, True))
-    lean = trace(run, RunSettings(knots="adaptive"), aim).fit.curve
+    aim = Tolerance(settings.within, 0.999)
+    run = PointSequence(np.concatenate(made), held=(True, True))
+    lean = trace(run, TraceSettings(knots="adaptive"), aim).fit.curve
     return Paired(lean, told if gap > LEAST_GAP else "")
 
 
@@ -256,8 +258,9 @@ def _paired(one: Floats, other: Floats, axis: int, settings: PairSettings) -> tu
         b[:, axis] = low_a + (b[:, axis] - low_b) * scale
         low, high = low_a, high_a
     if high - low <= 1e-9 * max(high_a - low_a, 1e-9):
-        raise SplineError(f"the two curves do not meet along {settings.axis}: they are"
-                          f" {low - high:.2f} mm apart")  # fmt: skip
+        raise SplineError(
+            f"the two curves do not meet along {settings.axis}: they are {low - high:.2f} mm apart"
+        )
     others = [k for k in range(3) if k != axis]
     spans = np.array([[np.ptp(line[:, k]) for k in others] for line in (a, b)])
     # Each gives the coordinate in which it varies more than the other does.

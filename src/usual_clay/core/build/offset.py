@@ -8,9 +8,9 @@ from typing import Any, Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.run import Run, RunSettings
-from usual_clay.core.fit.trace import trace_parts
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.fit.curve.trace import trace_parts
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
@@ -84,9 +84,9 @@ def offset(curve: BSplineCurve, settings: OffsetSettings) -> OffsetMade:
         words = f"the longest of {len(pieces)} parts is kept, the others are removed"
     elif len(sharp) > len(_sharp(line[:, axes], closed)) or _folds(curve, axes, settings.distance):
         words = "loops are removed: the curve bends more tightly there than the distance"
-    whole = Run(run[:-1], True) if closed else Run(run, held=(True, True))
-    adaptive = RunSettings(knots="adaptive", cuts=cuts)
-    parts = [p.fit.curve for p in trace_parts(whole, adaptive, Aim(settings.within, 0.999))]
+    whole = PointSequence(run[:-1], True) if closed else PointSequence(run, held=(True, True))
+    adaptive = TraceSettings(knots="adaptive", cuts=cuts)
+    parts = [p.fit.curve for p in trace_parts(whole, adaptive, Tolerance(settings.within, 0.999))]
     return OffsetMade(chain(parts).curve if len(parts) > 1 else parts[0], words)
 
 

@@ -8,12 +8,12 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.deviation import Aim
-from usual_clay.core.fit.run import Run, RunSettings
-from usual_clay.core.fit.trace import trace
-from usual_clay.core.scan.calm import calm_places
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.moving_least_squares import smoothed_places
 from usual_clay.core.scan.section import sections
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import foot_points
@@ -182,12 +182,12 @@ def drawn_on(settings: DrawnSettings, mesh: TriangleMesh) -> BSplineCurve:
         raise SplineError("on a scan a curve is drawn through points, and open")
     ends = settings.array
     line = make_curve(replace(settings, handles=()))
-    near = calm_places(mesh, evenly(line, LEG_PLACES * (len(ends) - 1) + 1))
+    near = smoothed_places(mesh, evenly(line, LEG_PLACES * (len(ends) - 1) + 1))
     near[[0, -1]] = ends[[0, -1]]
-    landed = calm_places(mesh, evenly(through_points(near), ON_SCAN))
+    landed = smoothed_places(mesh, evenly(through_points(near), ON_SCAN))
     landed[[0, -1]] = ends[[0, -1]]
-    run = Run(landed, held=(True, True))
-    return trace(run, RunSettings(knots="even"), Aim(settings.within)).fit.curve
+    run = PointSequence(landed, held=(True, True))
+    return trace(run, TraceSettings(knots="even"), Tolerance(settings.within)).fit.curve
 
 
 def lay_onto(
@@ -296,5 +296,5 @@ def _followed(line: Floats, within: float, closed: bool = False) -> BSplineCurve
     """Return the leanest spline along points that lie in order."""
     if not closed and np.linalg.norm(line[0] - line[-1]) < 1e-9 * max(float(np.ptp(line)), 1e-9):
         line, closed = line[:-1], True
-    run = Run(line, True) if closed else Run(line, held=(True, True))
-    return trace(run, RunSettings(knots="adaptive"), Aim(within, 0.999)).fit.curve
+    run = PointSequence(line, True) if closed else PointSequence(line, held=(True, True))
+    return trace(run, TraceSettings(knots="adaptive"), Tolerance(within, 0.999)).fit.curve

@@ -8,13 +8,13 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.meet import Edge, Grade, edge_of, rows_inward, side_rows
-from usual_clay.core.fit.mirror import Mirror
-from usual_clay.core.fit.system import Space
+from usual_clay.core.fit.parameterize.mirror import Mirror
+from usual_clay.core.fit.patch.meet import Continuity, Edge, edge_of, rows_inward, side_rows
+from usual_clay.core.fit.solve.system import Space
 from usual_clay.core.scan.mesh import unit
 from usual_clay.core.spline.basis import SplineError, collocation, greville
-from usual_clay.core.spline.borders import alike
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.four_borders import make_compatible
 from usual_clay.core.spline.knots import insert_knot, reverse
 from usual_clay.core.spline.parts import length_of
 from usual_clay.core.spline.surface import (
@@ -84,7 +84,7 @@ class MatchSettings:
         Whether this surface alone moves, or both of them by half.
     """
 
-    grade: Grade = "G1"
+    grade: Continuity = "G1"
     moves: Literal["this", "both"] = "this"
 
 
@@ -219,9 +219,10 @@ def evened_out(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurfac
     moves little; borders slide along themselves.
     """
     points = surface.points.copy()
-    u, v = greville(surface.knots_u, surface.degrees[0]), greville(
-        surface.knots_v, surface.degrees[1]
-    )  # fmt: skip
+    u, v = (
+        greville(surface.knots_u, surface.degrees[0]),
+        greville(surface.knots_v, surface.degrees[1]),
+    )
     uu, vv = np.meshgrid(u, v, indexing="ij")
     for _ in range(max(1, round(ROUNDS * settings.share))):
         normals = surface_normals(replace(surface, points=points), uu.ravel(), vv.ravel())
@@ -231,8 +232,11 @@ def evened_out(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurfac
         step[:, 1:-1] += (points[:, 2:] + points[:, :-2]) / 2 - points[:, 1:-1]
         step -= np.einsum("ijk,ijk->ij", step, normals)[..., None] * normals
         for edge, along_it in (
-            (np.s_[0, :], 1), (np.s_[-1, :], 1), (np.s_[:, 0], 0), (np.s_[:, -1], 0)
-        ):  # fmt: skip
+            (np.s_[0, :], 1),
+            (np.s_[-1, :], 1),
+            (np.s_[:, 0], 0),
+            (np.s_[:, -1], 0),
+        ):
             way = unit(np.gradient(points, axis=along_it)[edge])
             step[edge] = np.einsum("ik,ik->i", step[edge], way)[:, None] * way
         step[[0, 0, -1, -1], [0, -1, 0, -1]] = 0.0
@@ -307,7 +311,7 @@ def _on_common_knots(
     degree = max(edge.degree for edge in edges)
     if any(edge.degree != degree for edge in edges):
         raise SplineError("the borders have different degrees: raise that of the lower one first")
-    knots = alike(edges, degree, np.zeros(0))[0].knots
+    knots = make_compatible(edges, degree, np.zeros(0))[0].knots
     made = []
     for each, where in ((surface, side), (other, other_side)):
         runs_u = where in (0, 2)
@@ -323,7 +327,7 @@ def _mean(one: BSplineCurve, other: BSplineCurve, factor: float) -> BSplineCurve
 
 
 def _with_rows(
-    surface: BSplineSurface, side: int, edge: Edge, factor: float, grade: Grade
+    surface: BSplineSurface, side: int, edge: Edge, factor: float, grade: Continuity
 ) -> BSplineSurface:
     """Return a surface whose border and next rows have an edge's place and derivatives."""
     points = surface.points.copy()

@@ -60,10 +60,15 @@ def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     inflections = points[sign_changes(signed, size)]
     greatest = float(size.max(initial=0.0))
     return Comb(
-        t, points, curvature, signed, normal, inflections,
+        t,
+        points,
+        curvature,
+        signed,
+        normal,
+        inflections,
         1 / greatest if greatest > 1e-12 else float("inf"),
         _peak_ratio(size, per_span),
-    )  # fmt: skip
+    )
 
 
 def bends(first: Floats, second: Floats) -> tuple[Floats, Floats, Floats]:

@@ -18,7 +18,7 @@ class ToleranceError(ValueError):
 
 
 @dataclass(frozen=True)
-class Aim:
+class Tolerance:
     """What every fit aims at and every figure is judged by.
 
     Attributes
@@ -56,7 +56,7 @@ class Report:
     met: bool
 
 
-def judge(signed: Floats, aim: Aim) -> Report:
+def judge(signed: Floats, aim: Tolerance) -> Report:
     """Judge signed deviations, (n,), against an aim."""
     distance = np.abs(signed)
     within = float(np.mean(distance <= aim.tolerance))

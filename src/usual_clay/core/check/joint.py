@@ -43,9 +43,11 @@ class Joint:
     def grade(self) -> int:
         """How smooth it is: 0 to 3 for G0 to G3; -1 where it does not meet."""
         checks = (
-            self.gap <= MEETS, self.angle <= TANGENT, self.curvature_share <= CURVED,
+            self.gap <= MEETS,
+            self.angle <= TANGENT,
+            self.curvature_share <= CURVED,
             self.flow_share <= FLOWS,
-        )  # fmt: skip
+        )
         return next((k - 1 for k, good in enumerate(checks) if not good), 3)
 
     @property
@@ -69,8 +71,9 @@ def joint(first: BSplineCurve, second: BSplineCurve) -> Joint:
 def joint_at(first: BSplineCurve, second: BSplineCurve, ends: tuple[int, int]) -> Joint:
     """Measure the joint of one end of a curve with one end of another."""
     (place_a, ahead_a, bend_a, flow_a), (place_b, ahead_b, bend_b, flow_b) = (
-        _end(first, ends[0], 1), _end(second, ends[1], -1)
-    )  # fmt: skip
+        _end(first, ends[0], 1),
+        _end(second, ends[1], -1),
+    )
     angle = float(np.arctan2(np.linalg.norm(np.cross(ahead_a, ahead_b)), ahead_a @ ahead_b))
     step = float(np.linalg.norm(bend_a - bend_b))
     most = max(float(np.linalg.norm(bend_a)), float(np.linalg.norm(bend_b)), 1e-6)

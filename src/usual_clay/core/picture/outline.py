@@ -96,8 +96,9 @@ def silhouette(pixels: np.ndarray, level: float = 0.0) -> Outline:
     # A level says where the thing begins to show; its edge is where brightness changes most.
     path = _even_steps(line)
     across, away, strength = _straightened(pixels, path, REFINED, closed=True)
-    shift = np.interp(_top_of_parabola(strength, np.argmax(strength, axis=1)),
-                      np.arange(len(away)), away)  # fmt: skip
+    shift = np.interp(
+        _top_of_parabola(strength, np.argmax(strength, axis=1)), np.arange(len(away)), away
+    )
     return Outline(path + shift[:, None] * across, closed=True)
 
 

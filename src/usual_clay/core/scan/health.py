@@ -9,8 +9,8 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.fit.sample import estimate_noise
 from usual_clay.core.scan.mesh import TriangleMesh, unit
+from usual_clay.core.scan.sample import estimate_noise
 
 # A border as long as most of its piece is the rim of an open scan, not a hole.
 RIM = 0.6
@@ -157,8 +157,9 @@ def flipped(mesh: TriangleMesh) -> Bools:
         edge = [int(root)]
         while edge:
             here = edge.pop()
-            near = np.concatenate([against[against[:, 0] == here, 1],
-                                   against[against[:, 1] == here, 0]])  # fmt: skip
+            near = np.concatenate(
+                [against[against[:, 0] == here, 1], against[against[:, 1] == here, 0]]
+            )
             for patch_number in near[~known[near]]:
                 known[patch_number] = True
                 turned[patch_number] = 1 - turned[here]

@@ -102,8 +102,10 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     large = [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
     if closed:
         if len(large) == 1:
-            raise FlatError("the region does not run round: it has one border, and a closed surface"
-                            " needs two, one at each end")  # fmt: skip
+            raise FlatError(
+                "the region does not run round: it has one border, and a closed surface"
+                " needs two, one at each end"
+            )
         if len(large) > 2:
             raise FlatError(
                 f"the region has a hole through it, {large[2][0]:.1f} mm round, besides its two"
@@ -150,11 +152,13 @@ def _followed(
     a, b, c = (coarse[corners[:, k]] for k in range(3))
     whole = np.cross(b - a, c - a)
     area = np.maximum(np.einsum("nk,nk->n", whole, whole), 1e-300)
-    weights = np.stack([
-        np.einsum("nk,nk->n", np.cross(c - b, foot - b), whole) / area,
-        np.einsum("nk,nk->n", np.cross(a - c, foot - c), whole) / area,
-        np.einsum("nk,nk->n", np.cross(b - a, foot - a), whole) / area,
-    ])  # fmt: skip
+    weights = np.stack(
+        [
+            np.einsum("nk,nk->n", np.cross(c - b, foot - b), whole) / area,
+            np.einsum("nk,nk->n", np.cross(a - c, foot - c), whole) / area,
+            np.einsum("nk,nk->n", np.cross(b - a, foot - a), whole) / area,
+        ]
+    )
     flat = places[corners]
     if way:
         # Across the seam the corners' angles differ by a whole turn.

@@ -98,8 +98,9 @@ def _thinned(mesh: TriangleMesh, count: int) -> Mended:
     import fast_simplification
 
     if not 4 <= count < len(mesh.triangles):
-        raise MendError(f"a scan of {len(mesh.triangles)} triangles is thinned out to fewer, not"
-                        f" to {count}")  # fmt: skip
+        raise MendError(
+            f"a scan of {len(mesh.triangles)} triangles is thinned out to fewer, not to {count}"
+        )
     vertices, triangles = fast_simplification.simplify(
         np.array(mesh.vertices), mesh.triangles.astype(np.int32), target_count=count
     )

@@ -10,7 +10,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.scan.bend import RINGS, bend
+from usual_clay.core.scan.curvature import RINGS, bend
 from usual_clay.core.scan.mesh import TriangleMesh
 
 # Holes in a fresh spread smaller than this share of it are noise, and are filled.

@@ -10,8 +10,8 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from usual_clay.core.arrays import Bools, Floats, frozen
-from usual_clay.core.fit.sample import Sample
 from usual_clay.core.scan.mesh import TriangleMesh, unit
+from usual_clay.core.scan.sample import Sample
 
 ShapeKind = Literal["plane", "sphere", "cylinder", "cone"]
 KINDS: tuple[ShapeKind, ...] = ("plane", "sphere", "cylinder", "cone")
@@ -245,8 +245,11 @@ def _refined(guess: SimpleShape, points: Floats) -> SimpleShape | None:
     }[guess.kind]
     found = least_squares(
         lambda x: shape_distance(shape_at(x), points) / size,
-        np.array(start, dtype=np.float64), loss="soft_l1", f_scale=1e-3, max_nfev=60,
-    )  # fmt: skip
+        np.array(start, dtype=np.float64),
+        loss="soft_l1",
+        f_scale=1e-3,
+        max_nfev=60,
+    )
     shape = shape_at(found.x)
     if shape.kind == "cone" and not 0.005 < shape.angle < np.pi / 2 - 0.005:
         return None

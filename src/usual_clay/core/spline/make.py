@@ -25,9 +25,15 @@ CurveKind = Literal[
 ]
 POWERS = {"uniform": 0.0, "centripetal": 0.5, "chord": 1.0}
 FEWEST = {
-    "through": 2, "controls": 2, "line": 2, "arc": 3, "arc about": 3, "circle": 2, "rectangle": 2,
+    "through": 2,
+    "controls": 2,
+    "line": 2,
+    "arc": 3,
+    "arc about": 3,
+    "circle": 2,
+    "rectangle": 2,
     "conic": 3,
-}  # fmt: skip
+}
 # The conic that is a quarter of a circle.
 ROUND = float(np.sqrt(2) - 1)
 
@@ -138,8 +144,12 @@ def make_curve(settings: DrawnSettings) -> BSplineCurve:
         normal = np.array(settings.normal)
         return rectangle(points[0], points[1], normal, settings.corner, settings.rho)
     if settings.kind == "circle":
-        return circle(points[0], float(np.linalg.norm(points[1] - points[0])),
-                      np.array(settings.normal), points[1] - points[0])  # fmt: skip
+        return circle(
+            points[0],
+            float(np.linalg.norm(points[1] - points[0])),
+            np.array(settings.normal),
+            points[1] - points[0],
+        )
     return conic(points[0], points[1], points[2], settings.rho)
 
 

@@ -1,0 +1,103 @@
+"""The command line: the window, and the same work without one."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+
+from usual_clay.cli.fit import BAD_INPUT, MET, InputError, add_fit_command
+from usual_clay.cli.points import add_points_command
+from usual_clay.cli.scan import add_scan_commands
+from usual_clay.cli.trace import add_trace_command
+from usual_clay.core.check.deviation import ToleranceError
+from usual_clay.core.fit.parameterize.frame import FrameError
+from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.points.ball import BallError
+from usual_clay.core.spline.basis import SplineError
+from usual_clay.files.errors import FileError
+
+EXPECTED = (
+    FileError,
+    FitError,
+    FrameError,
+    SplineError,
+    ToleranceError,
+    BallError,
+    InputError,
+)
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command and return its exit code."""
+    options = _parser().parse_args(arguments)
+    try:
+        return int(options.command(options))
+    except (
+        FileError,
+        FitError,
+        FrameError,
+        SplineError,
+        ToleranceError,
+        BallError,
+        InputError,
+    ) as error:
+        print(f"usual-clay: {error}", file=sys.stderr)
+        return BAD_INPUT
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="usual-clay", description="Lean NURBS from pictures, points and scans."
+    )
+    parser.set_defaults(command=_app, file=None)
+    commands = parser.add_subparsers(title="commands")
+    app = commands.add_parser("app", help="open the window, empty or with a job or scan")
+    app.add_argument("file", nargs="?", type=Path)
+    app.set_defaults(command=_app)
+    demo = commands.add_parser("demo", help="open the window with the demo job")
+    demo.set_defaults(command=_demo)
+    shots = commands.add_parser("shots", help="write pictures of the main views")
+    shots.add_argument("folder", nargs="?", type=Path, default=Path("docs/screenshots"))
+    shots.set_defaults(command=_shots)
+    add_fit_command(commands)
+    add_points_command(commands)
+    add_scan_commands(commands)
+    add_trace_command(commands)
+    return parser
+
+
+def _has_display() -> bool:
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    return bool(platform or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def _app(options: argparse.Namespace) -> int:
+    if not _has_display():
+        print(
+            "usual-clay: there is no display to open a window on. Set DISPLAY, or write pictures"
+            " of the main views with: ./run shots DIR",
+            file=sys.stderr,
+        )
+        return BAD_INPUT
+    from usual_clay.bench.start import run_window
+
+    return run_window(options.file)
+
+
+def _demo(options: argparse.Namespace) -> int:
+    if _has_display():
+        from usual_clay.demo.make import demo_folder, demo_job_file
+
+        if not demo_folder().exists():
+            print("Making the demo job, once ...", file=sys.stderr)
+        options.file = demo_job_file()
+    return _app(options)
+
+
+def _shots(options: argparse.Namespace) -> int:
+    from usual_clay.bench.shots import write_shots
+
+    write_shots(options.folder)
+    return MET

@@ -1,0 +1,159 @@
+"""``usual-clay trace``: the leanest splines through a point list, and their report."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import time
+from pathlib import Path
+
+import numpy as np
+
+from usual_clay.core.check.comb import comb_of
+from usual_clay.core.check.deviation import Tolerance, judge, percent
+from usual_clay.core.fit.curve.sequence import (
+    CurveFit,
+    PointSequence,
+    TraceSettings,
+    fit_sequence,
+    parts_of,
+)
+from usual_clay.core.fit.curve.trace import trace_parts
+from usual_clay.core.points.lay import is_closed, lay
+from usual_clay.files.atomic import write_text
+from usual_clay.files.errors import FileError
+from usual_clay.files.exchange import write_exchange
+from usual_clay.files.points_file import read_points, write_points
+from usual_clay.files.svg_file import write_svg
+from usual_clay.files.units import MILLIMETRES
+
+MET, NOT_MET = 0, 3
+SUFFIXES = (".step", ".stp", ".igs", ".iges", ".svg", ".csv")
+# A closed fit is refused where the ends are farther apart than this share of the length.
+OPEN_SHARE = 0.1
+SAMPLES = 400
+
+
+def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+    """Add the command to the parser."""
+    trace = commands.add_parser("trace", help="trace a point list with lean splines")
+    trace.add_argument("points", type=Path, help="CSV, TSV, TXT, XYZ, XLSX or ODS")
+    trace.add_argument("--tolerance", type=float, required=True, metavar="MM")
+    trace.add_argument("--share", type=float, default=0.95, help="of the points; default 0.95")
+    trace.add_argument("--controls", default="auto", metavar="auto|N", help="for each part")
+    trace.add_argument("--knots", choices=["even", "adaptive"], default="adaptive")
+    trace.add_argument("--degree", type=int, default=3)
+    trace.add_argument(
+        "--closed", action="store_true", help="the last point is followed by the first"
+    )
+    trace.add_argument(
+        "--corners",
+        type=float,
+        default=0.0,
+        metavar="DEG",
+        help="part the run where it turns by more; default nowhere",
+    )
+    trace.add_argument("--unit", choices=list(MILLIMETRES), help="where the file does not say")
+    trace.add_argument("--out", type=Path, required=True, help="STEP, IGES, SVG or CSV file")
+    trace.add_argument("--report", type=Path, help="JSON file to write the figures to")
+    trace.set_defaults(command=run_trace)
+
+
+def run_trace(options: argparse.Namespace) -> int:
+    """Do the command; return its exit code."""
+    started = time.perf_counter()
+    aim = Tolerance(options.tolerance, options.share)
+    if options.out.suffix.lower() not in SUFFIXES:
+        raise FileError(f"{options.out.name}: curves are written as {', '.join(SUFFIXES)}")
+    read = read_points(options.points, options.unit)
+    space = lay(read.points, None, read.axes).space
+    run = PointSequence(space, _closed(space, options.closed, options.points.name))
+    settings = _settings(options)
+    fits: list[CurveFit]
+    if options.controls == "auto":
+        traced = trace_parts(run, settings, aim)
+        fits, words = [one.fit for one in traced], " ".join(one.words for one in traced)
+    else:
+        parts = range(len(parts_of(run, settings.corners)))
+        fits = [
+            fit_sequence(
+                run,
+                TraceSettings(
+                    settings.controls, settings.degree, settings.knots, settings.corners, part
+                ),
+            )
+            for part in parts
+        ]
+        words = ""
+    stem = options.points.stem
+    named = [(f"{stem} {n}" if len(fits) > 1 else stem, fit.curve) for n, fit in enumerate(fits, 1)]
+    if options.out.suffix.lower() == ".svg":
+        write_svg(options.out, named, _view(space))
+    elif options.out.suffix.lower() == ".csv":
+        from usual_clay.core.spline.curve import curve_points
+
+        at = np.linspace(0, 1, SAMPLES)
+        write_points(options.out, np.concatenate([curve_points(curve, at) for _, curve in named]))
+    else:
+        write_exchange(options.out, named)
+    signed = np.concatenate([fit.signed for fit in fits])
+    report = judge(signed, aim)
+    counts = [len(curve.points) for _, curve in named]
+    figures = {
+        "points": report.points,
+        "control_points": counts,
+        "total": sum(counts),
+        "within_share": report.within_share,
+        "rms": report.rms,
+        "p95": report.p95,
+        "max": report.max,
+        "noise": run.noise,
+        "seconds": time.perf_counter() - started,
+        "met": report.met,
+        "corners": len(fits) - 1 + (1 if run.closed and len(fits) > 1 else 0),
+        "inflections": sum(len(comb_of(curve).inflections) for _, curve in named),
+        "segments": len(fits),
+    }
+    if options.report is not None:
+        write_text(options.report, json.dumps(figures, indent=2) + "\n")
+    print(
+        words
+        or f"{sum(counts)} control points: {percent(aim.share)} of the points lie within"
+        f" {report.at_share:.3f} mm."
+    )
+    return MET if report.met else NOT_MET
+
+
+def _settings(options: argparse.Namespace) -> TraceSettings:
+    controls = options.degree + 1
+    if options.controls != "auto":
+        try:
+            controls = int(options.controls)
+        except ValueError:
+            raise FileError(
+                f"--controls must be auto or a number, not {options.controls!r}"
+            ) from None
+    if not 0 <= options.corners < 180:
+        raise FileError("--corners must be 0 to 180 degrees")
+    return TraceSettings(
+        controls, options.degree, options.knots, float(np.radians(options.corners))
+    )
+
+
+def _closed(space: np.ndarray, wanted: bool, name: str) -> bool:
+    """Tell whether the run closes; refuse to close one that is open."""
+    if not wanted:
+        return is_closed(space)
+    length = float(np.linalg.norm(np.diff(space, axis=0), axis=1).sum())
+    gap = float(np.linalg.norm(space[0] - space[-1]))
+    if gap > OPEN_SHARE * length:
+        raise FileError(
+            f"{name} does not close: its ends are {gap:.2f} mm apart on {length:.1f} mm of length"
+        )
+    return True
+
+
+def _view(space: np.ndarray) -> str:
+    """Return the true view that shows most of the points."""
+    least = int(np.argmin(np.ptp(space, axis=0)))
+    return ("front", "side", "top")[least]

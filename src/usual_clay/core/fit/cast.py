@@ -1,0 +1,338 @@
+"""Cast: a B-spline surface laid over a region of measured points."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import percent
+from usual_clay.core.fit.parameterize.mirror import mirrored
+from usual_clay.core.fit.parameterize.region import (
+    FREE_EDGES,
+    CastSettings,
+    Parameterization,
+    Sizes,
+    adaptive_directions,
+    parameterize,
+)
+from usual_clay.core.fit.solve.adaptive import Attempt, Laid, exchanged, grown
+from usual_clay.core.fit.solve.edges import constrained_edges
+from usual_clay.core.fit.solve.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
+from usual_clay.core.fit.solve.system import FitError, Space
+from usual_clay.core.progress import Progress, silent
+from usual_clay.core.scan.sample import Sample, spike_weights
+from usual_clay.core.spline.closest import (
+    FootPoints,
+    foot_points,
+    heights,
+    nearer_seed,
+    sought_anew,
+)
+from usual_clay.core.spline.surface import BSplineSurface, surface_normals
+
+ROUNDS = 8
+# From a surface that lies near already, fewer are worth their time.
+ROUNDS_FROM_NEAR = 3
+# Of more points than twice as many, a choice is fitted first.
+SETTLING_POINTS = 25_000
+# Another round pays while it lowers the rms deviation by more than this part.
+WORTHWHILE = 0.005
+# The same where a choice of the points has come to rest before.
+WORTHWHILE_AFTER = 0.02
+# Adaptive knots are chosen by so many of the points.
+ADAPTING_POINTS = 6_000
+# So often the coarsest surface is fitted before knots come in.
+COARSE_ROUNDS = 3
+# Less than this share of points that the surface faces away from is noise.
+MOST_FOLDED = 0.005
+# So many points tell where it does.
+LOOKED_AT = 20_000
+
+
+@dataclass(frozen=True, eq=False)
+class Cast:
+    """A cast surface and how the points lie to it.
+
+    Attributes
+    ----------
+    surface : BSplineSurface
+    feet : FootPoints
+        Of every point of the sample.
+    weights : (n,) array
+        1 for a point that is believed, towards 0 for a spike.
+    rounds : int
+        How often parameters were corrected and the surface fitted.
+    words : str
+        What the user should know of it: what its conditions cost.
+    """
+
+    surface: BSplineSurface
+    feet: FootPoints
+    weights: Floats
+    rounds: int
+    words: str = ""
+
+    @property
+    def start(self) -> Start:
+        return Start(self.feet.u, self.feet.v, self.weights, self.surface)
+
+
+def with_images(sample: Sample, settings: CastSettings) -> Sample:
+    """Return what is fitted: the points, and behind them their mirror images where wanted."""
+    if not settings.symmetric:
+        return sample
+    return mirrored(sample, "xyz".index(settings.symmetric))
+
+
+def adapted(
+    sample: Sample, settings: Sizes, base: Parameterization, stiffness: float, start: Start
+) -> BSplineSurface:
+    """Return a surface with adaptive knots, fitted to an even choice of the points.
+
+    From the coarsest surface on, each new knot line is put where the systematic error is greatest
+    for the control points that it adds; then those that earn least are moved.
+    """
+    laid = laid_for_knots(sample, base, stiffness, start)
+    fewest = base.fewest(settings.degree)
+    begin = settings.sized(
+        fewest[0] if settings.is_adaptive("u") else settings.nu,
+        fewest[1] if settings.is_adaptive("v") else settings.nv,
+    )
+    laid, attempt = laid.settled(base.start_space(begin), COARSE_ROUNDS)
+    laid, attempt = grown(laid, attempt, (settings.nu, settings.nv))
+    laid, attempt = exchanged(laid, attempt, adaptive_directions(settings), base.kept)
+    return evened(laid, attempt, base)
+
+
+def evened(laid: Laid, attempt: Attempt, base: Parameterization) -> BSplineSurface:
+    """Return an attempt's surface; on knots that are their own mirror image where there is one."""
+    if base.mirror is None:
+        return attempt.surface
+    both = base.mirror.spread if base.least is None else base.mirror.doubled
+    return laid.fitted(both(attempt.space)).surface
+
+
+def laid_for_knots(sample: Sample, base: Parameterization, stiffness: float, start: Start) -> Laid:
+    """Return an even choice of the points, with their parameters, to choose knots by."""
+    step = max(1, len(sample.points) // ADAPTING_POINTS)
+    points = sample.points[::step]
+    few = sample if step == 1 else Sample(points, sample.normals[::step])
+    return Laid(
+        points,
+        start.every(step),
+        stiffness,
+        base.size,
+        sample.noise,
+        few.neighbours,
+        base.fixed,
+        base.held,
+    )
+
+
+def stiffness_of(smoothness: float, base: Parameterization) -> float:
+    """Return the thin plate's factor in mm squared."""
+    return float(10 ** (8 * smoothness - 12) * base.size[0] * base.size[1])
+
+
+def fit_once(
+    sample: Sample,
+    base: Parameterization,
+    space: Space,
+    stiffness: float,
+    start: Start,
+) -> tuple[BSplineSurface, FootPoints]:
+    """Fit a surface to points with known parameters and find every point's foot.
+
+    Where the parameters are feet on a surface, points may slide along it: what counts is how far
+    they lie across it. That comes to rest far sooner than holding them to their feet. The new
+    feet are good enough to go on from: a distance is right to a part in a million of the
+    surface's size; of very many points, whose last ones they are, ten times as right.
+    """
+    held = None if base.held is None else base.held(space)
+    least = LEAST_ALONG if held is None else LEAST_WITHIN
+    pulls = pulls_of(start, sample.points, least)
+    points = fit_from(space, sample.points, start, pulls, stiffness, base.size, held)
+    surface = BSplineSurface(space.knots_u, space.knots_v, points)
+    if base.mirror is not None:
+        surface = base.mirror.halved(surface)
+    step = (1e-5 if _many(sample) else 1e-4) * max(base.size)
+    return surface, foot_points(surface, sample.points, (start.u, start.v), step, order=1)
+
+
+def _many(sample: Sample) -> bool:
+    """Tell whether there are so many points that a choice of them is fitted first."""
+    return len(sample.points) >= 2 * SETTLING_POINTS
+
+
+def cast(
+    sample: Sample,
+    settings: CastSettings,
+    start: Start | None = None,
+    progress: Progress = silent,
+    found: Callable[[Cast], None] | None = None,
+    begin: BSplineSurface | None = None,
+) -> Cast:
+    """Fit a surface to a region.
+
+    Alternates a robust least-squares fit with the correction of the parameters by foot points
+    (Hoschek 1988), along which the points may slide in the next fit (`fit_sliding`), until
+    another round no longer pays.
+
+    Parameters
+    ----------
+    start : Start, optional
+        Parameters and weights of an earlier cast of the same sample, frame and reach.
+    found : callable, optional
+        Told of each round's result, to show while it gets better.
+    begin : BSplineSurface, optional
+        One that lies near already, with the knots that are wanted, such as one that a search has
+        fitted to a choice of the points.
+
+    Raises
+    ------
+    FitError, FoldsOverError
+    """
+    own, sample = sample, with_images(sample, settings)
+    base = parameterize(sample, settings)
+    for name, count, least in zip(
+        "uv", (settings.nu, settings.nv), base.fewest(settings.degree), strict=True
+    ):
+        if count < least:
+            raise FitError(
+                f"a surface of degree {settings.degree} that closes in {name} needs at least"
+                f" {least} control points that way, not {count}"
+            )
+    free = settled(sample, settings, base, start, progress, found, begin)
+    best = free
+    if settings.edges != FREE_EDGES:
+        best = with_constrained_edges(sample, settings, base, free)
+    count = len(own.points)
+    exact = best.feet.part(np.arange(count))
+    if not _many(sample):
+        exact = foot_points(best.surface, own.points, (exact.u, exact.v))
+    exact = sought_anew(best.surface, own.points, exact)
+    words = [base.words, folds_in(best.surface, exact, own.normals)]
+    if base.closed and not settings.closed:
+        words.append(f"the region runs once round: the surface is closed in {base.closed}")
+    if settings.edges != FREE_EDGES:
+        words.append(cost_of("holding edges", exact.signed, free.feet.signed[:count]))
+    for condition, plain in (
+        ("symmetry", replace(settings, symmetric="")),
+        ("the pull", replace(settings, pull="")),
+    ):
+        if plain != settings:
+            whole = with_images(own, plain)
+            rid = settled(whole, plain, parameterize(whole, plain), progress=progress)
+            words.append(cost_of(condition, exact.signed, rid.feet.signed[:count]))
+    told = "; ".join(filter(None, words))
+    return replace(best, feet=exact, weights=best.weights[:count], words=told)
+
+
+def with_constrained_edges(
+    sample: Sample, settings: CastSettings, base: Parameterization, free: Cast
+) -> Cast:
+    """Fit a cast again with edges brought onto a line or a plane, the nearest to where they lay.
+
+    Of an edge and its mirror image both are held where one is.
+    """
+    rules = list(settings.edges)
+    if base.mirror is not None:
+        pair = (0, 1) if base.mirror.direction == "u" else (2, 3)
+        stricter = max((rules[k] for k in pair), key=("free", "flat", "straight").index)
+        rules[pair[0]] = rules[pair[1]] = stricter
+    held = constrained_edges(free.surface.points, rules)
+    begin = replace(free.surface, points=held.points)
+    return settled(sample, settings, replace(base, held=lambda _space: held), begin=begin)
+
+
+def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
+    """Say where a surface folds over: it faces away there from what it was fitted to."""
+    some = slice(None, None, max(1, len(normals) // LOOKED_AT))
+    out = surface_normals(surface, feet.u[some], feet.v[some])
+    facing = np.einsum("nk,nk->n", out, normals[some])
+    share = float(np.mean(facing < 0))
+    if share < MOST_FOLDED:
+        return ""
+    return (
+        f"the surface folds over at {percent(share)} of the points: fewer control points, more"
+        " smoothness or other borders may help"
+    )
+
+
+def cost_of(condition: str, held: Floats, free: Floats) -> str:
+    """Say what a condition costs in deviation: with it, and with as many points free of it."""
+    with_it, without = (float(np.quantile(np.abs(signed), 0.95)) for signed in (held, free))
+    verb = "cost" if " and " in condition else "costs"
+    return (
+        f"{condition} {verb} {max(with_it - without, 0.0):.4f} mm: 95 % of the points lie within"
+        f" {with_it:.4f} mm, within {without:.4f} mm without it"
+    )
+
+
+def settled(
+    sample: Sample,
+    settings: Sizes,
+    base: Parameterization,
+    start: Start | None = None,
+    progress: Progress = silent,
+    found: Callable[[Cast], None] | None = None,
+    begin: BSplineSurface | None = None,
+) -> Cast:
+    """Alternate fits and corrections of the parameters until another round no longer pays."""
+    stiffness = stiffness_of(settings.smoothness, base)
+    floor = 1e-6 * max(base.size)
+    last, best = np.inf, None
+    now = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)
+    if start is not None and len(start.u) == len(sample.points):
+        now = start._replace(home=base.home)
+    step = len(sample.points) // SETTLING_POINTS
+    if begin is None and step > 1:
+        few = Sample(sample.points[::step], sample.normals[::step])
+        part = replace(base, u=base.u[::step], v=base.v[::step])
+        begin = settled(few, settings, part, now.every(step), progress, found).surface
+    elif begin is None and settings.knots != "even":
+        begin = adapted(sample, settings, base, stiffness, now)
+    if begin is None:
+        rounds, worth, space = ROUNDS, WORTHWHILE, base.start_space(settings)
+    else:
+        # With knots just chosen, the points have not come to rest.
+        rounds, worth = (ROUNDS, WORTHWHILE) if step < 2 else (ROUNDS_FROM_NEAR, WORTHWHILE_AFTER)
+        space = Space(begin.knots_u, begin.knots_v, *begin.degrees, base.closed)
+        seed = now.u, now.v
+        if step > 1:
+            seed = nearer_seed(begin, sample.points, seed)
+        # Of many points it is enough to know about where they have their feet, to go on.
+        near = (3e-3 if step > 1 else 1e-4) * max(base.size)
+        feet = foot_points(begin, sample.points, seed, near, order=1)
+        height = heights(begin, sample.points, feet)
+        weights = spike_weights(height, sample.neighbours, floor)
+        # Where points have come to rest, to hold them there is the same, and sooner done.
+        now = Start(feet.u, feet.v, weights, None if step > 1 else begin, base.home)
+        if base.fixed:
+            now = Start(base.u, base.v, weights)
+        last = _weighted_rms(feet.signed, weights)
+    for round_number in range(1, rounds + 1):
+        progress((round_number - 1) / rounds, f"round {round_number}")
+        surface, feet = fit_once(sample, base, space, stiffness, now)
+        rms = _weighted_rms(feet.signed, now.weights)
+        if best is None or rms < last:
+            best = Cast(surface, feet, now.weights, round_number)
+            if found is not None:
+                found(best)
+        # The weights of the very first round are not settled yet: always go on to a second.
+        if rms > last * (1 - worth):
+            break
+        last = rms
+        height = heights(surface, sample.points, feet)
+        weights = spike_weights(height, sample.neighbours, floor)
+        at = (base.u, base.v, None) if base.fixed else (feet.u, feet.v, surface)
+        now = Start(at[0], at[1], weights, at[2], base.home)
+    assert best is not None
+    return best
+
+
+def _weighted_rms(signed: Floats, weights: Floats) -> float:
+    return float(np.sqrt(np.average(signed**2, weights=np.maximum(weights, 1e-12))))

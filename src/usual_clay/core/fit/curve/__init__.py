@@ -1,0 +1,1 @@
+"""Splines through ordered points."""

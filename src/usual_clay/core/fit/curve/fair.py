@@ -1,0 +1,143 @@
+"""Curves made calmer or leaner: fair within a band, slim to fewer control points."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.curve.sequence import PointSequence, SequenceFitter, TraceSettings
+from usual_clay.core.fit.curve.trace import trace
+from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.spline.basis import collocation, gram
+from usual_clay.core.spline.closest import curve_foot_points
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.parts import evenly
+from usual_clay.core.spline.surface import sample_parameters
+
+SAMPLES, HALVINGS = 1200, 24
+
+
+@dataclass(frozen=True)
+class FairSettings:
+    """How far a curve may be smoothed: the band that it may not leave, mm."""
+
+    band: float = 0.05
+
+
+@dataclass(frozen=True)
+class SlimSettings:
+    """A curve remade.
+
+    Attributes
+    ----------
+    controls : int
+        Control points; 0 for as few as `within` allows.
+    degree : int
+    within : float
+        mm.
+    knots : {"even", "adaptive"}
+    """
+
+    controls: int = 0
+    degree: int = 3
+    within: float = 0.05
+    knots: Literal["even", "adaptive"] = "adaptive"
+
+
+@dataclass(frozen=True, eq=False)
+class Remade:
+    """A curve remade, and the farthest it lies from the old one, mm."""
+
+    curve: BSplineCurve
+    moved: float
+
+
+def fair(curve: BSplineCurve, settings: FairSettings) -> Remade:
+    """Smooth a curve as far as a band allows; its ends and end tangents stay.
+
+    The integral of the squared third derivative, whose even spread makes a comb calm, is weighed
+    against the distance from the old curve; the weight is the largest that keeps within the band
+    (bisection; compare Eck and Hadenfeld 1995).
+
+    Raises
+    ------
+    FitError
+    """
+    if not settings.band > 0:
+        raise FitError("the band must be wider than 0 mm")
+    count, degree = len(curve.points), curve.degree
+    order = min(3, degree)
+    stiff, near = gram(curve.knots, degree, order), gram(curve.knots, degree, 0)
+    near = near / np.trace(near)
+    stiff = stiff / max(float(np.trace(stiff)), 1e-300)
+    held = np.zeros(count, dtype=bool)
+    held[[0, 1, -2, -1]] = True
+    t = sample_parameters(curve.knots, 24)
+    rows = collocation(curve.knots, degree, t)
+    if held.all():
+        return Remade(curve, 0.0)
+
+    def smoothed(weight: float) -> tuple[BSplineCurve, float]:
+        system = near + weight * stiff
+        right = near @ curve.points - system @ np.where(held[:, None], curve.points, 0.0)
+        points = curve.points.copy()
+        free = ~held
+        points[free] = np.linalg.solve(system[np.ix_(free, free)], right[free])
+        moved = float(np.linalg.norm(rows @ (points - curve.points), axis=1).max())
+        made = replace(curve, points=points)
+        if moved <= settings.band and curve.weights is None:
+            return made, moved
+        return made, float(curve_foot_points(curve, curve_points(made, t), t)[2].max())
+
+    low, high = -14.0, 8.0
+    best = (curve, 0.0)
+    if (whole := smoothed(10**high))[1] <= settings.band:
+        return Remade(*whole)
+    for _ in range(HALVINGS):
+        middle = (low + high) / 2
+        made = smoothed(10**middle)
+        if made[1] <= settings.band:
+            best, low = made, middle
+        else:
+            high = middle
+    return Remade(*best)
+
+
+def slim(curve: BSplineCurve, settings: SlimSettings) -> Remade:
+    """Remake a curve with fewer control points, by number or as few as a tolerance allows.
+
+    Where fewer will not do, the curve stays as it is.
+
+    Raises
+    ------
+    FitError
+    """
+    if settings.controls and settings.controls <= settings.degree:
+        raise FitError(
+            f"degree {settings.degree} needs at least {settings.degree + 1} control points"
+        )
+    line = evenly(curve, SAMPLES)
+    closed = float(np.linalg.norm(line[0] - line[-1])) < 1e-9 * max(float(np.ptp(line)), 1e-9)
+    run = PointSequence(line[:-1], True) if closed else PointSequence(line, held=(True, True))
+    if settings.controls:
+        fitter = SequenceFitter(run, settings.degree)
+        made = fitter.fit(settings.controls, settings.knots)[0]
+    else:
+        wanted = TraceSettings(max(12, settings.degree + 1), settings.degree, settings.knots)
+        most = max(len(curve.points) - 1, settings.degree + 1)
+        found = trace(run, wanted, Tolerance(settings.within, 0.999), limit=most)
+        if not found.report.met:
+            return Remade(curve, 0.0)
+        made = found.fit.curve
+    return Remade(made, float(curve_foot_points(made, line)[2].max()))
+
+
+def can_go(curve: BSplineCurve, within: float) -> int:
+    """Return how many control points a curve can do without, within a tolerance in mm."""
+    if len(np.unique(curve.knots)) < 3 or len(curve.points) < 6:
+        return 0
+    lean = slim(curve, SlimSettings(0, min(curve.degree, 3), within))
+    return max(0, len(curve.points) - len(lean.curve.points)) if lean.moved <= within else 0

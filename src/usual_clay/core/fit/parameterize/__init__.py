@@ -1,0 +1,1 @@
+"""Where measured points lie on a surface that is still to be fitted."""

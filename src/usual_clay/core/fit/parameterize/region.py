@@ -1,0 +1,369 @@
+"""Where a cast starts: its settings, and its region laid flat."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Literal, Protocol, Self
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import percent
+from usual_clay.core.fit.parameterize.frame import (
+    FrameChoice,
+    Sides,
+    base_frame,
+    even_out,
+    follow_sides,
+)
+from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
+from usual_clay.core.fit.solve.system import FitError, Held, Space
+from usual_clay.core.scan.lay_flat import FlatError
+from usual_clay.core.scan.sample import Sample
+from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
+
+KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
+EdgeConstraint = Literal["free", "straight", "flat"]
+# The edges u = 0, u = 1, v = 0, v = 1, each left as it comes.
+FREE_EDGES: tuple[EdgeConstraint, EdgeConstraint, EdgeConstraint, EdgeConstraint] = (
+    "free",
+    "free",
+    "free",
+    "free",
+)
+KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
+FEWEST, MOST = 4, 200
+# The share of points that may face away from the base before the region counts as folded.
+MOST_FACING_AWAY = 0.02
+
+
+# Points within this share of the region's length or width from its ends are held there.
+NEAR_END = 0.05
+
+
+class FoldsOverError(FitError):
+    """The region cannot be seen whole from the side of its base plane."""
+
+
+class Sizes(Protocol):
+    """What every fit of a surface to points is told."""
+
+    @property
+    def nu(self) -> int: ...
+    @property
+    def nv(self) -> int: ...
+    @property
+    def degree(self) -> int: ...
+    @property
+    def smoothness(self) -> float: ...
+    @property
+    def knots(self) -> KnotRule: ...
+    def sized(self, nu: int, nv: int) -> Self: ...
+    def is_adaptive(self, direction: str) -> bool: ...
+
+
+@dataclass(frozen=True)
+class CastSettings:
+    """What the user sets of a cast.
+
+    Attributes
+    ----------
+    nu, nv : int
+        Control points along u and v, 4 to 200.
+    degree : int
+        1 to 7, in both directions; less than the counts.
+    smoothness : float
+        0 to 1. The stiffness of the thin plate, on a logarithmic scale and in proportion to the
+        region's size, so that it means the same on a small part and on a large one.
+    reach : float
+        How far the surface runs past its region: the fraction, 0 to 1, that is added to its
+        length and width, half of it at each end.
+    frame : {"best", "axes", "locked"}
+    plane : str
+        The world axes of u and v, when the frame is locked to them.
+    sides : {"follow", "straight"}
+        Whether the surface's long sides follow the region's outline or the frame's rectangle.
+    knots : {"even", "adaptive", "adaptive u", "adaptive v"}
+        Spread evenly, or closer where the shape needs them, in both directions or in one.
+    symmetric : {"", "x", "y", "z"}
+        The axis of a mirror plane through the origin, about which the surface is symmetric.
+    closed : {"", "u", "v"}
+        The direction in which the surface runs once round, without a seam. A region of a scan
+        that folds over and has two ends is closed by itself.
+    pull : {"", "x", "y", "z"}
+        The axis along which it can be drawn off a mould: seen along it the surface covers each
+        place once, and points are matched along it.
+    edges : four of {"free", "straight", "flat"}
+        Whether the edges u = 0, u = 1, v = 0 and v = 1 lie on a line or in a plane.
+    """
+
+    nu: int = 10
+    nv: int = 10
+    degree: int = 3
+    smoothness: float = 0.3
+    reach: float = 0.4
+    frame: FrameChoice = "best"
+    plane: str = "xy"
+    sides: Sides = "follow"
+    knots: KnotRule = "even"
+    symmetric: Literal["", "x", "y", "z"] = ""
+    closed: Literal["", "u", "v"] = ""
+    pull: Literal["", "x", "y", "z"] = ""
+    edges: tuple[EdgeConstraint, EdgeConstraint, EdgeConstraint, EdgeConstraint] = FREE_EDGES
+
+    def __post_init__(self) -> None:
+        for name, count in (("u", self.nu), ("v", self.nv)):
+            if not FEWEST <= count <= MOST:
+                raise FitError(f"control points along {name} must be {FEWEST} to {MOST}: {count}")
+            if count <= self.degree:
+                raise FitError(
+                    f"degree {self.degree} needs at least {self.degree + 1} control points"
+                    f" along {name}, not {count}"
+                )
+        if not 1 <= self.degree <= HIGHEST_DEGREE:
+            raise FitError(f"the degree must be 1 to {HIGHEST_DEGREE}, not {self.degree}")
+        if not (0 <= self.smoothness <= 1 and 0 <= self.reach <= 1):
+            raise FitError("smoothness and reach must be 0 to 1")
+        if self.frame not in ("best", "axes", "locked"):
+            raise FitError("frame must be best, axes or locked")
+        if self.knots not in KNOT_RULES:
+            raise FitError(f"knots must be {', '.join(KNOT_RULES[:-1])} or {KNOT_RULES[-1]}")
+        if self.sides not in ("follow", "straight"):
+            raise FitError("sides must be follow or straight")
+        if self.symmetric not in ("", "x", "y", "z"):
+            raise FitError(f"symmetric about x, y or z, not {self.symmetric!r}")
+        if self.closed not in ("", "u", "v"):
+            raise FitError(f"a surface closes in u or v, not {self.closed!r}")
+        if self.closed and self.symmetric:
+            raise FitError("a surface that closes is not made symmetric: choose one of them")
+        self._check_held()
+        if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
+            raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
+
+    def _check_held(self) -> None:
+        if self.pull not in ("", "x", "y", "z"):
+            raise FitError(f"a pull along x, y or z, not {self.pull!r}")
+        if len(self.edges) != 4 or not set(self.edges) <= {"free", "straight", "flat"}:
+            raise FitError("each of the four edges must be free, straight or flat")
+        if self.pull and self.closed:
+            raise FitError("a surface that closes cannot be pulled off a mould: choose one of them")
+        gone = {"": (), "u": self.edges[:2], "v": self.edges[2:]}[self.closed]
+        if set(gone) - {"free"}:
+            raise FitError(f"a surface closed in {self.closed} has no edges there to hold")
+
+    def same_base(self, other: CastSettings) -> bool:
+        """Tell whether a region is laid flat alike, so that parameters can be taken over."""
+        return all(
+            getattr(self, name) == getattr(other, name)
+            for name in ("reach", "frame", "plane", "sides", "symmetric", "closed", "pull")
+        )
+
+    def sized(self, nu: int, nv: int) -> CastSettings:
+        return replace(self, nu=nu, nv=nv)
+
+    def is_adaptive(self, direction: str) -> bool:
+        return self.knots in ("adaptive", f"adaptive {direction}")
+
+
+@dataclass(frozen=True, eq=False)
+class Parameterization:
+    """A region laid flat: where a cast of it starts.
+
+    Attributes
+    ----------
+    size : (float, float)
+        Lengths along u and v on the surface, reach included, mm.
+    u, v : (n,) arrays
+        The points' parameters, in [0, 1].
+    mirror : Mirror or None
+        Where the surface is to be symmetric.
+    least : Space or None
+        The knots that its borders need.
+    held : callable or None
+        Gives the control points that are known in a space.
+    closed : {"", "u", "v"}
+        The direction in which it runs round.
+    fixed : bool
+        Whether the points keep these parameters.
+    words : str
+        What the user should know of it.
+    """
+
+    size: tuple[float, float]
+    u: Floats
+    v: Floats
+    mirror: Mirror | None = None
+    least: Space | None = None
+    held: Callable[[Space], Held] | None = None
+    closed: str = ""
+    fixed: bool = False
+    words: str = ""
+
+    @cached_property
+    def home(self) -> Floats | None:
+        """Where points near the ends are to stay, (4, n): u, v, and how firmly each is held.
+
+        Points that slide could take the surface along, far past them or not far enough.
+        """
+        if self.fixed or self.least is not None:
+            return None
+        holds = [self._held_to_ends(t, d) for t, d in ((self.u, "u"), (self.v, "v"))]
+        return np.stack([self.u, self.v, *holds])
+
+    def _held_to_ends(self, t: Floats, direction: str) -> Floats:
+        if direction == self.closed:
+            return np.zeros(len(t))
+        low, high = float(t.min()), float(t.max())
+        inside = np.minimum(t - low, high - t) / max(high - low, 1e-9)
+        return np.maximum(1 - inside / NEAR_END, 0.0)
+
+    def fewest(self, degree: int) -> tuple[int, int]:
+        """Return the least counts along u and v."""
+        open_ = max(FEWEST, degree + 1)
+        # Fewer would overlap themselves on the way round.
+        round_ = max(FEWEST, 2 * degree)
+        return (
+            round_ if self.closed == "u" else open_,
+            round_ if self.closed == "v" else open_,
+        )
+
+    def kept(self, direction: str) -> Floats | None:
+        """Return the knots of a direction that borders need, if there are any."""
+        if self.least is None:
+            return None
+        knots = self.least.knots_u if direction == "u" else self.least.knots_v
+        return np.unique(knots)
+
+    def start_space(self, settings: Sizes) -> Space:
+        """Return the space of even knots, with what the borders need among them."""
+        degree = settings.degree
+        if self.least is None:
+            knots = even_knots(settings.nu, degree), even_knots(settings.nv, degree)
+            return Space(*knots, degree, degree, self.closed)
+        least = self.least
+        space = replace(
+            least,
+            knots_u=widened(least.knots_u, least.degree_u, settings.nu),
+            knots_v=widened(least.knots_v, least.degree_v, settings.nv),
+        )
+        return space if self.mirror is None else self.mirror.doubled(space)
+
+
+def adaptive_directions(settings: Sizes) -> str:
+    """Return the directions along which knots are adaptive."""
+    return "".join(d for d in "uv" if settings.is_adaptive(d))
+
+
+def widened(knots: Floats, degree: int, count: int) -> Floats:
+    """Halve the longest spans until there are so many control points."""
+    while len(knots) - degree - 1 < count:
+        at = int(np.argmax(np.diff(knots)))
+        knots = np.insert(knots, at + 1, (knots[at] + knots[at + 1]) / 2)
+    return knots
+
+
+def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
+    """Lay a region flat on its base rectangle.
+
+    Raises
+    ------
+    FitError
+        When there are too few points, or they span no area.
+    FoldsOverError
+        When the region folds over its base plane.
+    """
+    needed = settings.nu * settings.nv
+    if len(sample.points) < needed:
+        raise FitError(
+            f"the region has {len(sample.points)} points, fewer than the {needed} control points"
+            " asked for: choose a larger region or fewer control points"
+        )
+    if settings.closed:
+        return _laid_round(sample, settings, settings.closed)
+    if settings.pull:
+        return _laid_along(sample, settings)
+    frame = base_frame(sample.points, sample.normals, settings.frame, settings.plane)
+    away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    if away > MOST_FACING_AWAY and sample.has_mesh and not settings.symmetric:
+        return (
+            _laid_round(sample, settings, "v") if sample.runs_round else _unrolled(sample, settings)
+        )
+    if away > MOST_FACING_AWAY:
+        raise FoldsOverError(
+            f"the region folds over its base plane: {percent(away)} of it faces away."
+            " Choose a smaller region, or use the four-corner patch"
+        )
+    u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
+    if settings.sides == "follow":
+        v = np.clip(follow_sides(u, v), 0.0, 1.0)
+    along, _, up = (sample.normals @ frame.axes.T).T
+    # Only along the length, where ends turn down: across it, knots are better spread on the base.
+    u, stretch = even_out(u, along, up)
+    whole = 1 + settings.reach
+    size = (float(frame.size[0]) * stretch * whole, float(frame.size[1]) * whole)
+    u, v, mirror = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole, None
+    if settings.symmetric:
+        mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
+    return Parameterization(size, u, v, mirror)
+
+
+def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
+    """Lay a region flat along a pull: parameters are places seen along it, and stay.
+
+    A fit at such parameters is a height over that plane, as a spline reproduces them exactly.
+    """
+    plane = "xyz".replace(settings.pull, "")
+    frame = base_frame(sample.points, sample.normals, "locked", plane)
+    whole = 1 + settings.reach
+    u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
+    mirror = None
+    if settings.symmetric:
+        mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
+    away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    words = ""
+    if away > MOST_FACING_AWAY:
+        words = f"{percent(away)} of the region is undercut along {settings.pull}: it is bridged"
+    size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)
+    return Parameterization(size, u, v, mirror, fixed=True, words=words)
+
+
+def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
+    """Lay a region flat that cannot be seen whole from one side, by its conformal map."""
+    try:
+        places = sample.sheet.places
+    except FlatError as error:
+        raise FoldsOverError(
+            f"the region folds over its base plane, and {error}. Choose a smaller region, or use"
+            " the four-corner patch"
+        ) from None
+    flat = np.column_stack([places, np.zeros(len(places))])
+    up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
+    frame = base_frame(flat, up)
+    u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
+    if settings.sides == "follow":
+        v = np.clip(follow_sides(u, v), 0.0, 1.0)
+    whole = 1 + settings.reach
+    size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)
+    return Parameterization(size, 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole)
+
+
+def _laid_round(sample: Sample, settings: CastSettings, closed: str) -> Parameterization:
+    """Lay a tube flat; it reaches past its ends only."""
+    if not sample.has_mesh:
+        raise FitError(
+            "loose points do not tell how they run round: close a region of a scan instead"
+        )
+    try:
+        flat = sample.tube
+    except FlatError as error:
+        raise FitError(str(error)) from None
+    along, across = flat.places.T
+    length = float(np.ptp(along))
+    whole = 1 + settings.reach
+    u = 0.5 + ((along - along.min()) / length - 0.5) / whole
+    v = across / flat.round
+    if closed == "u":
+        return Parameterization((flat.round, length * whole), v, u, closed="u")
+    return Parameterization((length * whole, flat.round), u, v, closed="v")

@@ -1,0 +1,1 @@
+"""Surfaces inside four borders, and networks of them."""

@@ -1,0 +1,1 @@
+"""The fewest control points for a tolerance, and the front round it."""

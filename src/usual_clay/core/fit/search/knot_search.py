@@ -1,0 +1,272 @@
+"""The fewest control points within tolerance, with adaptive knots: put in, then taken out again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import InitVar, dataclass, field
+from itertools import chain
+
+import numpy as np
+
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import COARSE_ROUNDS
+from usual_clay.core.fit.parameterize.region import Parameterization, Sizes, adaptive_directions
+from usual_clay.core.fit.search.fairness import Calm
+from usual_clay.core.fit.solve.adaptive import (
+    Attempt,
+    Laid,
+    best_inserts,
+    count_of,
+    exchanged,
+    grown,
+    least_needed,
+    without_knot,
+)
+from usual_clay.core.fit.solve.system import Space
+
+# So near to the noise a tolerance below it is as good as met: more points only copy noise.
+AT_NOISE = 1.05
+# All points may take so many times the control points that the choice took.
+SPARE = 1.3
+# Two knots less in one direction are not made up for by one more in the other where one less lies
+# so far past the tolerance.
+WORST_TRADED = 2.0
+# So many of the knots that seem to be needed least are taken out for trial.
+TRIED_OUT = 2
+# The search is made on so few of the points before all of the choice have their say.
+FEW_POINTS = 2_000
+# While it has few points, a search does not go on to more control points than one for so many.
+POINTS_EACH = 8
+# A choice of the points is to lie within this share of the tolerance: all of them then mostly do.
+CAUTION = 0.985
+# What lies so far past the tolerance does not come within when its points come to rest.
+HOPELESS = 1.25
+
+
+@dataclass
+class KnotSearch:
+    """A search for the leanest surface with adaptive knots, on a choice of the points.
+
+    It is made on few of them first, and brought to its end on all of the choice.
+
+    Attributes
+    ----------
+    laid : Laid
+        The points, and where they have come to.
+    space : Space
+        Of the surface that it begins with.
+    ends : two int
+        The most control points along u and v.
+    noted : callable
+        Told of each attempt; it may stop the search by raising `Cancelled`.
+    attempt : Attempt
+        How far it has come.
+    met : (int, int) or None
+        The counts with which the choice was within tolerance first.
+    """
+
+    laid: Laid
+    space: InitVar[Space]
+    base: Parameterization
+    settings: Sizes
+    aim: Tolerance
+    ends: tuple[int, int]
+    noted: Callable[[Attempt], None]
+    attempt: Attempt = field(init=False)
+    met: tuple[int, int] | None = None
+    _all: Laid | None = None
+    _calm: Calm | None = None
+    # Whether every knot is needed by far, so that none goes, wherever points rest and others are.
+    _worn: bool = False
+
+    def __post_init__(self, space: Space) -> None:
+        step = len(self.laid.points) // FEW_POINTS
+        if step > 1:
+            self._all, self.laid = self.laid, self.laid.every(step)
+        self.laid, self.attempt = self.laid.settled(space, COARSE_ROUNDS)
+
+    @property
+    def directions(self) -> str:
+        return adaptive_directions(self.settings)
+
+    def holds(self, attempt: Attempt) -> bool:
+        """Tell whether an attempt is within tolerance, as far as a choice of points can tell."""
+        return self._error(attempt) <= self._cautious
+
+    @property
+    def _cautious(self) -> float:
+        return CAUTION * self.aim.tolerance
+
+    def _error(self, attempt: Attempt) -> float:
+        return attempt.within(self.aim.share)
+
+    def _enough(self, attempt: Attempt) -> bool:
+        self.attempt = attempt
+        self.noted(attempt)
+        floor = self.aim.noise_floor(self.laid.noise)
+        error = self._error(attempt)
+        if self._all is not None and POINTS_EACH * np.prod(attempt.space.counts) > len(attempt.gap):
+            return True
+        return error <= self._cautious or (self.aim.tolerance < floor and error < AT_NOISE * floor)
+
+    def run(self) -> None:
+        """Put knots in until the tolerance is met or only noise is left; then take some out."""
+        self._find()
+        if self._all is not None:
+            laid, attempt = self._all.on(self.attempt)
+            self.laid, self.attempt = laid.on(laid.fitted(attempt.space))
+            self._all = None
+            self._find()
+
+    def _find(self) -> None:
+        self._worn = False
+        self._grow()
+        self._calm = self._calm or Calm.of(self.attempt.surface, self.base)
+        self._lean()
+        while not self._worn and self._exchange() and self._lean():
+            pass
+
+    def _lean(self) -> bool:
+        """Take knots out while the tolerance holds; tell whether any went."""
+        made = [(self.laid, self.attempt)]
+        while True:
+            if self.holds(self.attempt) and (leaner := self._leaner()) is not None:
+                made.append(leaner)
+                self.laid, self.attempt = leaner
+                self.noted(self.attempt)
+            elif not (self._worn and self._all) and self._come_to_rest():
+                made[-1] = self.laid, self.attempt
+            else:
+                break
+        # Fewer control points are not worth wiggles.
+        while (
+            len(made) > 1 and self._calm and not self._calm.allows(made[-1][1].surface, self.base)
+        ):
+            made.pop()
+        self.laid, self.attempt = made[-1]
+        return len(made) > 1
+
+    def _come_to_rest(self) -> bool:
+        """Bring the points to rest on the surface; tell whether they had some way to go."""
+        before = self.attempt
+        self.laid, self.attempt = self.laid.rested(before)
+        return self.attempt is not before
+
+    def _exchange(self) -> bool:
+        """Move knots to where they earn more; tell whether that helped."""
+        before = self.attempt
+        self.laid, self.attempt = exchanged(
+            self.laid, self.attempt, self.directions, self.base.kept
+        )
+        if self.attempt is before:
+            return False
+        self.noted(self.attempt)
+        return True
+
+    def _grow(self) -> None:
+        """Put knots in until it is enough; when it nearly is, bring the points to rest first."""
+
+        def nearly(attempt: Attempt) -> bool:
+            return self._enough(attempt) or self._error(attempt) <= HOPELESS * self.aim.tolerance
+
+        while True:
+            self.laid, self.attempt = grown(self.laid, self.attempt, self.ends, nearly)
+            if not self._enough(self.attempt):
+                self.laid, self.attempt = self.laid.settled(self.attempt.space)
+            if self._enough(self.attempt) or not self._one_more():
+                return
+
+    def _one_more(self) -> bool:
+        """Put one more knot in, where it earns most; tell whether there was room for it."""
+        before = self.attempt.space.counts
+        u, v = (min(n + 1, most) for n, most in zip(before, self.ends, strict=True))
+        self.laid, self.attempt = grown(
+            self.laid, self.attempt, (u, v), lambda attempt: attempt.space.counts != before
+        )
+        self.noted(self.attempt)
+        return self.attempt.space.counts != before
+
+    def go_past(self, aim: Tolerance, richer: float) -> None:
+        """Put knots in until a finer aim is met, or so many times the control points are there."""
+        most = richer * float(np.prod(self.attempt.space.counts))
+        self.aim = aim
+        grown(
+            self.laid,
+            self.attempt,
+            self.ends,
+            lambda attempt: self._enough(attempt) or bool(np.prod(attempt.space.counts) > most),
+        )
+
+    def goes_on(self, reached: float) -> bool:
+        """Go on as all points ask for more than the choice did: bring it to rest, put knots in.
+
+        Not where the tolerance was never met, nor for ever.
+
+        Parameters
+        ----------
+        reached : float
+            Within how many mm all points lie, at the wanted share.
+
+        Returns
+        -------
+        bool
+            Whether there is something new.
+        """
+        if self.met is None:
+            self.met = self.attempt.space.counts if self.holds(self.attempt) else (0, 0)
+        before = self.attempt
+        # The choice is to lie so much nearer as all points lie farther off than it does.
+        wanted = self._cautious * self._error(before) / reached
+        while (
+            self._error(self.attempt) > wanted
+            and np.prod(self.attempt.space.counts) <= SPARE * np.prod(self.met)
+            and (self._come_to_rest() or self._one_more())
+        ):
+            pass
+        return self.attempt is not before
+
+    def _leaner(self) -> tuple[Laid, Attempt] | None:
+        """Return an attempt with fewer control points that holds, if one is found."""
+        without = {direction: self._without(direction, self.attempt) for direction in "vu"}
+        self._worn = all(
+            lean is None or self._error(lean) > WORST_TRADED * self.aim.tolerance
+            for lean in without.values()
+        )
+        total = np.prod(self.attempt.space.counts)
+        for tried in chain(without.values(), (self._traded(d, without[d]) for d in "uv")):
+            if tried is None or np.prod(tried.space.counts) >= total:
+                continue
+            if self._error(tried) > HOPELESS * self.aim.tolerance:
+                continue
+            laid, attempt = self.laid.on(tried)
+            if not self.holds(attempt):
+                laid, attempt = laid.on(laid.fitted(tried.space))
+            if self.holds(attempt):
+                return laid, attempt
+        return None
+
+    def _without(self, direction: str, attempt: Attempt) -> Attempt | None:
+        """Return a fit with one knot less in a direction, if there may be one less."""
+        fewest = self.base.fewest(self.settings.degree)["uv".index(direction)]
+        if direction not in self.directions or count_of(attempt.space, direction) <= fewest:
+            return None
+        # The surface alone does not tell for certain which one the points need least.
+        knots = least_needed(attempt, direction, self.base.kept(direction), TRIED_OUT)
+        tried = (self.laid.fitted(without_knot(attempt.space, direction, t)) for t in knots)
+        return min(tried, key=lambda lean: lean.square, default=None)
+
+    def _traded(self, direction: str, lean: Attempt | None) -> Attempt | None:
+        """Return a fit with two knots less in a direction, and one more in the other.
+
+        Not where one knot less does harm enough already.
+        """
+        other = "v" if direction == "u" else "u"
+        if lean is None or other not in self.directions:
+            return None
+        if self._error(lean) > WORST_TRADED * self.aim.tolerance:
+            return None
+        lean = self._without(direction, lean)
+        if lean is None or count_of(lean.space, other) >= self.ends["uv".index(other)]:
+            return None
+        at, _ = best_inserts(self.laid, lean, other)
+        return self.laid.fitted(lean.with_knots(other, at)) if len(at) else None

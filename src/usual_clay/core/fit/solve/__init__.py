@@ -1,0 +1,1 @@
+"""The least squares of a fit: systems, the sliding step, and knots where the error is."""

@@ -1,0 +1,358 @@
+"""Adaptive knots: closer where the shape needs them, for curves and both ways of a surface."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.fit.solve.slide import (
+    LEAST_ALONG,
+    LEAST_WITHIN,
+    Pulls,
+    Start,
+    fit_from,
+    pulled,
+    pulls_of,
+)
+from usual_clay.core.fit.solve.system import Held, Space
+from usual_clay.core.scan.sample import neighbours_of, spike_weights
+from usual_clay.core.spline.basis import collocation, even_knots
+from usual_clay.core.spline.closest import foot_points, heights
+from usual_clay.core.spline.knots import removal_residuals
+from usual_clay.core.spline.surface import BSplineSurface, surface_points
+
+# Two knots are no nearer than this share of an even step.
+LEAST_STEP = 0.15
+# Feet on the way are done when their next move is shorter than this share of the surface's size:
+# a distance is of second order in it, and then right to far less than any noise.
+NEAR = 1e-3
+# No span is halved into less than this share of the whole.
+NARROWEST = 0.004
+# Stretches along the other direction over which a span's error is told.
+STRIPES = 10
+# What quiet stretches keep, as a share of the mean need.
+QUIET = 0.05
+# A knot moves while that lowers the squared error by more than this part.
+WORTH_MOVING = 0.01
+# Points are at rest when another round lowers the squared error by less than this; so many rounds
+# are made before it is looked at whether they have sufficed.
+AT_REST, REST_ROUNDS = 0.04, 3
+# One knot in so many comes in at a time: rich surfaces grow by several.
+AT_ONCE = 10
+
+
+def spread_knots(knots: Floats, coefficients: Floats, controls: int) -> Floats:
+    """Spread knots so that each span holds the same of the next derivative (de Boor's newnot).
+
+    The derivative one past the degree is taken from the jumps of the degree's own derivative
+    between spans; knots are spread by its root, which is what an optimal spline's error follows
+    (de Boor 1978, ch. 12).
+
+    Parameters
+    ----------
+    knots : array
+        Of a spline that shows the shape.
+    coefficients : (n, ...) array
+        Its control points; further axes are taken together.
+    controls : int
+        Of the spline that the knots are for, of the same degree.
+
+    Returns
+    -------
+    (controls + degree + 1,) array
+    """
+    flat = coefficients.reshape(len(coefficients), -1)
+    degree = len(knots) - len(flat) - 1
+    breaks = np.unique(knots)
+    inner = controls - degree
+    if len(breaks) < 3 or inner < 2:
+        return even_knots(controls, degree)
+    middles = (breaks[:-1] + breaks[1:]) / 2
+    highest = collocation(knots, degree, middles, degree) @ flat
+    jump = np.linalg.norm(np.diff(highest, axis=0), axis=1)
+    width = np.diff(breaks)
+    at_break = jump / ((width[:-1] + width[1:]) / 2)
+    size = np.concatenate([at_break[:1], (at_break[:-1] + at_break[1:]) / 2, at_break[-1:]])
+    density = size ** (1.0 / (degree + 1))
+    # A floor keeps quiet stretches from losing all their knots.
+    density += QUIET * float(np.average(density, weights=width)) + 1e-300
+    held = np.concatenate([[0], np.cumsum(density * width)])
+    even = np.linspace(0, held[-1], inner + 1)
+    spread = np.interp(even, held, breaks)
+    # No two knots so near that points cannot tell them apart.
+    least = LEAST_STEP / inner
+    steps = np.maximum(np.diff(spread), least)
+    inside = np.cumsum(steps)[:-1] / steps.sum()
+    return np.concatenate([np.zeros(degree + 1), inside, np.ones(degree + 1)])
+
+
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """Points with parameters, and what a fit of them needs.
+
+    Attributes
+    ----------
+    points : (n, 3) array
+    start : Start
+    stiffness : float
+    size : (float, float)
+        Of the base, mm.
+    noise : float
+        Standard deviation of a coordinate's noise, mm.
+    neighbours : (n, k) integers
+        For each point its nearest others.
+    fixed : bool
+        Whether the points keep their parameters.
+    held : callable or None
+        Gives the control points that are known in a space.
+    """
+
+    points: Floats
+    start: Start
+    stiffness: float
+    size: tuple[float, float]
+    noise: float
+    neighbours: Ints
+    fixed: bool = False
+    held: Callable[[Space], Held] | None = None
+
+    @cached_property
+    def pulls(self) -> Pulls | None:
+        """How the points pull; None where all directions count alike."""
+        return pulls_of(self.start, self.points, LEAST_WITHIN if self.held else LEAST_ALONG)
+
+    def fitted(self, space: Space) -> Attempt:
+        """Fit a space to the points."""
+        held = None if self.held is None else self.held(space)
+        control = fit_from(
+            space, self.points, self.start, self.pulls, self.stiffness, self.size, held
+        )
+        surface = BSplineSurface(space.knots_u, space.knots_v, control)
+        places = surface_points(surface, self.start.u, self.start.v)
+        return self._attempt(space, surface, self.points - places)
+
+    def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
+        weights = self.start.weights
+        counts = gap if self.pulls is None else pulled(self.pulls.matrix, gap)
+        squares = np.maximum(np.einsum("nk,nk->n", gap, counts), 0.0)
+        return Attempt(
+            space, surface, counts, float(np.average(squares, weights=weights + 1e-12)), squares
+        )
+
+    def on(self, attempt: Attempt) -> tuple[Laid, Attempt]:
+        """Bring the points to their feet on an attempt."""
+        if self.fixed:
+            return self, self.attempt(attempt.surface)
+        surface, size = attempt.surface, max(self.size)
+        seed = self.start.u, self.start.v
+        feet = foot_points(surface, self.points, seed, NEAR * size, order=1)
+        height = heights(surface, self.points, feet)
+        weights = spike_weights(height, self.neighbours, 1e-6 * size)
+        laid = replace(self, start=Start(feet.u, feet.v, weights, surface, self.start.home))
+        return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
+
+    def attempt(self, surface: BSplineSurface) -> Attempt:
+        """Tell how far the points lie from a surface on which they have their feet."""
+        space = Space(surface.knots_u, surface.knots_v, *surface.degrees)
+        places = surface_points(surface, self.start.u, self.start.v)
+        return self._attempt(space, surface, self.points - places)
+
+    def every(self, step: int) -> Laid:
+        """Return an even choice of the points."""
+        points = self.points[::step]
+        start, neighbours = self.start.every(step), neighbours_of(points)
+        return replace(self, points=points, start=start, neighbours=neighbours)
+
+    def settled(self, space: Space, rounds: int = 2) -> tuple[Laid, Attempt]:
+        """Fit a space and bring the points to their feet, a few times over."""
+        laid, attempt = self.on(self.fitted(space))
+        for _ in range(rounds - 1):
+            laid, attempt = laid.on(laid.fitted(space))
+        return laid, attempt
+
+    def rested(self, attempt: Attempt) -> tuple[Laid, Attempt]:
+        """Bring the points on while that still lowers the squared error, a few times at most."""
+        laid = self
+        for _ in range(REST_ROUNDS):
+            now, again = laid.on(laid.fitted(attempt.space))
+            if again.square >= attempt.square * (1 - AT_REST):
+                break
+            laid, attempt = now, again
+        return laid, attempt
+
+
+@dataclass(frozen=True, eq=False)
+class Attempt:
+    """A fit on the way.
+
+    Attributes
+    ----------
+    space : Space
+    surface : BSplineSurface
+    gap : (n, 3) array
+        From the surface to each point, as far as it counts: across it where the points slide.
+    square : float
+        The mean of the squared gaps.
+    squares : (n,) array
+        The squared gaps; of points on their feet the squared distances.
+    """
+
+    space: Space
+    surface: BSplineSurface
+    gap: Floats
+    square: float
+    squares: Floats
+
+    @property
+    def distances(self) -> Floats:
+        return np.sqrt(self.squares)
+
+    def within(self, share: float) -> float:
+        """Return the distance within which so large a share of the points lies."""
+        return float(np.quantile(self.distances, share))
+
+    def with_knots(self, direction: str, at: Floats) -> Space:
+        """Return the space with more knots in one direction."""
+        knots = knots_of(self.space, direction)
+        return _in(self.space, direction, np.sort(np.concatenate([knots, at])))
+
+
+def knots_of(space: Space, direction: str) -> Floats:
+    """Return the knots of a direction."""
+    return space.knots_u if direction == "u" else space.knots_v
+
+
+def _in(space: Space, direction: str, knots: Floats) -> Space:
+    return replace(space, knots_u=knots) if direction == "u" else replace(space, knots_v=knots)
+
+
+def count_of(space: Space, direction: str) -> int:
+    """Return the control points along a direction."""
+    return space.counts[0 if direction == "u" else 1]
+
+
+def best_inserts(
+    laid: Laid, attempt: Attempt, direction: str, most: int = 1
+) -> tuple[Floats, float]:
+    """Return where knot lines earn most, and how much: the systematic error of their spans.
+
+    In each half of each span the gaps are averaged over stretches along the other direction; what
+    remains beyond the noise is shape that the surface misses.
+
+    Returns
+    -------
+    (k,) array
+        At most `most` parameters, the best first; none where every span is too narrow.
+    float
+        The squared error that the best span misses, summed over its points.
+    """
+    t, other = laid.start.u, laid.start.v
+    if direction == "v":
+        t, other = other, t
+    weights = laid.start.weights
+    breaks = np.unique(knots_of(attempt.space, direction))
+    halves = np.sort(np.concatenate([breaks, (breaks[:-1] + breaks[1:]) / 2]))
+    half = np.clip(np.searchsorted(halves, t, side="right") - 1, 0, len(halves) - 2)
+    cell = half * STRIPES + np.minimum((other * STRIPES).astype(np.int64), STRIPES - 1)
+    cells = (len(halves) - 1) * STRIPES
+    count = np.bincount(cell, weights, cells)
+    mean = np.stack([np.bincount(cell, weights * g, cells) for g in attempt.gap.T])
+    square = (mean**2).sum(axis=0) / np.maximum(count, 1e-9)
+    # What noise alone leaves in the mean of a cell.
+    noise = (3 if laid.pulls is None else 1) * laid.noise**2
+    missed = np.maximum(square - noise, 0.0).reshape(-1, 2, STRIPES).sum(axis=(1, 2))
+    wide = np.diff(breaks) > 2 * NARROWEST * (breaks[-1] - breaks[0])
+    order = np.argsort(-missed, kind="stable")
+    order = order[wide[order]]
+    # Of several only those come in that miss about as much as the worst.
+    order = order[missed[order] >= 0.25 * missed[order[:1]].max(initial=0.0)][:most]
+    return (breaks[order] + breaks[order + 1]) / 2, float(missed[order[:1]].max(initial=0.0))
+
+
+def least_needed(
+    attempt: Attempt, direction: str, kept: Floats | None = None, most: int = 1
+) -> Floats:
+    """Return the inner knots whose removal changes the surface least, the least needed first.
+
+    Parameters
+    ----------
+    kept : array, optional
+        Knots that stay.
+    most : int
+        So many are returned at the most.
+    """
+    knots = knots_of(attempt.space, direction)
+    degree = len(knots) - count_of(attempt.space, direction) - 1
+    inner = knots[degree + 1 : -degree - 1]
+    points = attempt.surface.points
+    rows = points if direction == "u" else points.transpose(1, 0, 2)
+    moved = removal_residuals(knots, rows.reshape(len(rows), -1))
+    if kept is not None:
+        moved[np.abs(inner[:, None] - kept).min(axis=1, initial=1.0) <= 1e-9] = np.inf
+    order = np.argsort(moved, kind="stable")
+    return inner[order[np.isfinite(moved[order])][:most]]
+
+
+def without_knot(space: Space, direction: str, t: float) -> Space:
+    """Return a space without a knot."""
+    knots = knots_of(space, direction)
+    return _in(space, direction, np.delete(knots, int(np.argmin(np.abs(knots - t)))))
+
+
+def _pays(old: Attempt, new: Attempt) -> float:
+    """Return by how much the error falls for each control point that was added."""
+    added = len(new.surface.points.reshape(-1, 3)) - len(old.surface.points.reshape(-1, 3))
+    return (old.square - new.square) / added
+
+
+def grown(
+    laid: Laid,
+    attempt: Attempt,
+    counts: tuple[int, int],
+    enough: Callable[[Attempt], bool] = lambda _attempt: False,
+) -> tuple[Laid, Attempt]:
+    """Put knots in where they earn most until the counts are reached, or it is enough.
+
+    After each, the points are brought to their feet on the surface that it gave.
+    """
+    while not enough(attempt):
+        tried = []
+        # Each direction is tried, and judged by what a control point earns in it.
+        for direction, most in zip("uv", counts, strict=True):
+            now = count_of(attempt.space, direction)
+            if now < most:
+                at, _ = best_inserts(laid, attempt, direction, min(most - now, 1 + now // AT_ONCE))
+                if len(at):
+                    tried.append(laid.fitted(attempt.with_knots(direction, at)))
+        if not tried:
+            break
+        old = attempt
+        laid, attempt = laid.on(max(tried, key=lambda new: _pays(old, new)))
+    return laid, attempt
+
+
+def exchanged(
+    laid: Laid, attempt: Attempt, directions: str, kept: Callable[[str], Floats | None]
+) -> tuple[Laid, Attempt]:
+    """Take out knots that earn least and put them in where they earn more, while that helps."""
+    for direction in directions:
+        for _ in range(count_of(attempt.space, direction)):
+            out = least_needed(attempt, direction, kept(direction))
+            if not len(out):
+                break
+            lean = laid.fitted(without_knot(attempt.space, direction, out[0]))
+            at, _ = best_inserts(laid, lean, direction)
+            if not len(at):
+                break
+            tried = laid.fitted(lean.with_knots(direction, at))
+            if tried.square >= attempt.square:
+                break
+            now, again = laid.on(tried)
+            if again.square >= attempt.square * (1 - WORTH_MOVING):
+                break
+            laid, attempt = now, again
+    return laid, attempt

@@ -1,0 +1,239 @@
+"""Where a fit sets out from, and the step in which points slide along the surface they are near."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, dots
+from usual_clay.core.blocks import in_blocks
+from usual_clay.core.fit.solve.system import (
+    Held,
+    Space,
+    energy_band,
+    fit_control_points,
+    hold,
+    lies_across,
+    normal_equations,
+    solved,
+)
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    surface_derivatives,
+    surface_points,
+)
+
+# Along the surface a point counts for no less than this, which keeps its parameters in order; for
+# more where borders that do not slide must go with it.
+LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
+# Points as far off as this share of the surface's size, in the mean, do not slide; nearer ones the
+# more, as the square. So many of them tell.
+TOO_FAR, LOOKED_AT = 0.02, 500
+# From its home a point is held as if this share of the size were worth what they are off in the
+# mean, but no more firmly than so much.
+AT_HOME, MOST_HELD = 0.002, 0.03
+# The places of a symmetric matrix of 3 x 3 that are kept.
+PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
+# A net of more control points, times those across, takes too long to solve with all coordinates
+# at once.
+LARGEST = 125_000
+
+
+class Start(NamedTuple):
+    """Where a fit sets out from.
+
+    Attributes
+    ----------
+    u, v : (n,) arrays
+        The points' parameters.
+    weights : (n,) array
+        How far each point is believed.
+    near : BSplineSurface or None
+        The surface on which these are the points' feet, where there is one already.
+    home : (4, n) array or None
+        Parameters near which points are to stay, u and v, and how firmly they are held to each,
+        from 0 to 1.
+    """
+
+    u: Floats
+    v: Floats
+    weights: Floats
+    near: BSplineSurface | None = None
+    home: Floats | None = None
+
+    def every(self, step: int) -> Start:
+        """Return that of an even choice of the points."""
+        home = None if self.home is None else self.home[:, ::step]
+        return Start(self.u[::step], self.v[::step], self.weights[::step], self.near, home)
+
+
+class Pulls(NamedTuple):
+    """How points pull at a surface that they slide along.
+
+    Attributes
+    ----------
+    matrix : (6, n) array
+        How much each direction counts: the places `PLACES` of a symmetric matrix for each point.
+    aims : (n, 3) array
+        Where they pull to: the points, moved along the surface towards their homes.
+    """
+
+    matrix: Floats
+    aims: Floats
+
+
+def may_slide(space: Space) -> bool:
+    """Tell whether a space is small enough for all coordinates to be solved for at once."""
+    nu, nv = space.counts
+    return nu * nv * min(nu, nv) <= LARGEST
+
+
+def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls | None:
+    """Return how points pull that have their feet on a surface; None where there is none yet.
+
+    The squared distance to a surface that bends is, near a foot, that across it and a part
+    ``d / (d + r)`` of that along it, for the distance d and the radius r of the bend (Wang,
+    Pottmann and Liu 2006, there for curves). A point that has its foot on an edge lies beyond
+    it, where all directions count alike.
+
+    Parameters
+    ----------
+    least : float
+        What the directions along the surface count for at the least.
+    """
+    u, v, weights, surface, home = start
+    if surface is None:
+        return None
+    made = Pulls(np.empty((6, len(u))), np.empty_like(points))
+    off = _how_far_off(surface, u, v, points, weights)
+    # Damping in proportion to the squared distance, as for Gauss-Newton's method (Yamashita and
+    # Fukushima 2001): with large ones, sliding far would look worth its while.
+    least = max(least, min(off / TOO_FAR, 1.0) ** 2)
+    if home is not None:
+        home = np.concatenate([home[:2], min((off / AT_HOME) ** 2, MOST_HELD) * home[2:]])
+
+    def pull(block: slice) -> None:
+        at = u[block], v[block], None if home is None else home[:, block]
+        part = Pulls(made.matrix[:, block], made.aims[block])
+        _pulls(surface, at, points[block], least, part)
+
+    in_blocks(len(u), pull)
+    return made
+
+
+def _how_far_off(
+    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, weights: Floats
+) -> float:
+    """Return how far points are from their feet, in the mean, as a share of the surface's size."""
+    some = slice(None, None, max(1, len(u) // LOOKED_AT))
+    gap = points[some] - surface_points(surface, u[some], v[some])
+    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    square = np.average(np.einsum("nk,nk->n", gap, gap), weights=weights[some] + 1e-12)
+    return float(np.sqrt(square)) / max(size, 1e-300)
+
+
+def _pulls(
+    surface: BSplineSurface,
+    at: tuple[Floats, Floats, Floats | None],
+    points: Floats,
+    least: float,
+    out: Pulls,
+) -> None:
+    u, v, home = at
+    place, su, sv, suu, suv, svv = surface_derivatives(surface, u, v, 2)
+
+    normal = np.cross(su, sv, axis=0)
+    area = np.maximum(np.sqrt(dots(normal, normal)), 1e-300)
+    normal /= area
+    a, b, c = dots(su, su), dots(su, sv), dots(sv, sv)
+    bends = dots(suu, normal), dots(suv, normal), dots(svv, normal)
+    mean = (a * bends[2] + c * bends[0] - 2 * b * bends[1]) / (2 * area**2)
+    gauss = (bends[0] * bends[2] - bends[1] ** 2) / area**2
+    # The root of the sum of the squared principal curvatures.
+    curvature = np.sqrt(np.maximum(4 * mean**2 - 2 * gauss, 0.0))
+    bent = np.abs(dots(points.T - place, normal)) * curvature
+    along = np.maximum(bent / (1 + bent), least)
+    aims = points.T
+    if home is not None:
+        home_u, home_v, hold_u, hold_v = home
+        along = np.maximum(along, np.maximum(hold_u, hold_v))
+        aims = aims - su * ((home_u - u) * hold_u / along) - sv * ((home_v - v) * hold_v / along)
+    (u0, u1), (v0, v1) = surface.domain
+    along[(u <= u0) | (u >= u1) | (v <= v0) | (v >= v1)] = 1.0
+    for k, (i, j) in enumerate(PLACES):
+        out.matrix[k] = (1 - along) * normal[i] * normal[j]
+    out.matrix[:3] += along
+    out.aims[:] = aims.T
+
+
+def pulled(pulls: Floats, vectors: Floats) -> Floats:
+    """Return vectors, (n, 3), times the matrices that `pulls_of` gives."""
+    x, y, z = vectors.T
+    xx, yy, zz, xy, xz, yz = pulls
+    rows = (xx * x + xy * y + xz * z, xy * x + yy * y + yz * z, xz * x + yz * y + zz * z)
+    return np.stack(rows, axis=1)
+
+
+def fit_from(
+    space: Space,
+    points: Floats,
+    start: Start,
+    pulls: Pulls | None,
+    stiffness: float,
+    size: tuple[float, float],
+    held: Held | None = None,
+) -> Floats:
+    """Fit control points to points from where they stand, sliding where they have pulls."""
+    u, v, weights = start[:3]
+    if pulls is None or not may_slide(space):
+        return fit_control_points(space, u, v, points, weights, stiffness, size, held)
+    matrix, aims = pulls
+    return fit_sliding(space, u, v, aims, matrix, weights, stiffness, size, held)
+
+
+def fit_sliding(
+    space: Space,
+    u: Floats,
+    v: Floats,
+    points: Floats,
+    pulls: Floats,
+    weights: Floats,
+    stiffness: float,
+    size: tuple[float, float],
+    held: Held | None = None,
+) -> Floats:
+    """Fit control points to points with known feet, with the `pulls` that those have there.
+
+    The same least squares as `fit_control_points`, with a matrix for each point in place of a
+    weight alone, so that the three coordinates are solved for together.
+
+    Returns
+    -------
+    (nu, nv, 3) array
+
+    Raises
+    ------
+    FitError
+    """
+    if lies_across(space):
+        turned = None if held is None else held.turned()
+        fitted = fit_sliding(
+            space.turned(), v, u, points, pulls, weights, stiffness, size[::-1], turned
+        )
+        return np.ascontiguousarray(fitted.transpose(1, 0, 2))
+    bands, right = normal_equations(space, u, v, pulled(pulls, points), weights, pulls)
+    total = float(weights.sum())
+    bands /= total
+    bands[:3] += stiffness * energy_band(space, size)
+    _, width, count = bands.shape
+    band = np.zeros((3 * width, 3 * count))
+    for k, (i, j) in enumerate(PLACES):
+        # Unknowns lie coordinate by coordinate within each control point.
+        band[j - i :: 3, i::3] = bands[k]
+        if i != j:
+            band[3 + i - j :: 3, j::3][: width - 1] = bands[k, 1:]
+    side = (right / total).reshape(-1, 1)
+    if held is not None:
+        hold(band, side, Held(np.repeat(held.which.ravel(), 3), held.points.reshape(-1)))
+    return solved(space, band, side, 3).reshape(*space.counts, 3)

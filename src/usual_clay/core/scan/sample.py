@@ -1,0 +1,192 @@
+"""The points that a fit aims at, with what is worked out from them once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+from usual_clay.core.blocks import in_blocks
+from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
+
+NEIGHBOURS = 8
+PATCH = 24
+
+
+@dataclass(frozen=True, eq=False)
+class Sample:
+    """Measured points of a region.
+
+    Attributes
+    ----------
+    points, normals : (n, 3) arrays
+        mm; unit normals that point out of the material.
+    triangles : (m, 3) integers or None
+        Between the points, where they are a region of a scan.
+    whole : (Sample, (n,) integers) or None
+        The sample that this is a choice of, and which of its points.
+    """
+
+    points: Floats
+    normals: Floats
+    triangles: Ints | None = None
+    whole: tuple[Sample, Ints] | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "points", frozen(self.points))
+        object.__setattr__(self, "normals", frozen(self.normals))
+        _check_finite(self.points, self.normals)
+
+    @cached_property
+    def neighbours(self) -> Ints:
+        """For each point its nearest others, (n, 8) or fewer."""
+        return neighbours_of(self.points)
+
+    @cached_property
+    def noise(self) -> float:
+        """The estimated standard deviation of the measurement noise, mm."""
+        return estimate_noise(self.points) if self.whole is None else self.whole[0].noise
+
+    def believed(self, signed: Floats) -> Floats:
+        """Return how far each point is believed that lies so far from a surface, mm."""
+        floor = 1e-6 * float(np.ptp(self.points, axis=0).max())
+        return spike_weights(signed, self.neighbours, floor)
+
+    @property
+    def knows_noise(self) -> bool:
+        """Whether the noise has been estimated already, which takes a moment."""
+        return "noise" in self.__dict__
+
+    def part(self, most: int) -> Sample:
+        """Return an even choice of at most `most` points."""
+        if len(self.points) <= most:
+            return self
+        chosen = np.random.default_rng(0).choice(len(self.points), most, replace=False)
+        chosen.sort()
+        return Sample(self.points[chosen], self.normals[chosen], whole=(self, chosen))
+
+    @property
+    def has_mesh(self) -> bool:
+        """Whether it is known how the points hang together."""
+        return self.triangles is not None or (self.whole is not None and self.whole[0].has_mesh)
+
+    @cached_property
+    def sheet(self) -> Flat:
+        """The points laid flat by a conformal map."""
+        return self._flat(False)
+
+    @cached_property
+    def tube(self) -> Flat:
+        """The points laid flat where they run once round."""
+        return self._flat(True)
+
+    def _flat(self, closed: bool) -> Flat:
+        if self.whole is not None:
+            sample, chosen = self.whole
+            return (sample.tube if closed else sample.sheet).part(chosen)
+        assert self.triangles is not None
+        return lay_out_flat(self.points, self.triangles, closed)
+
+    @cached_property
+    def runs_round(self) -> bool:
+        """Whether the points are a tube with two ends."""
+        if self.whole is not None:
+            return self.whole[0].runs_round
+        return self.triangles is not None and is_tube(self.points, self.triangles)
+
+
+def neighbours_of(points: Floats) -> Ints:
+    """Return for each point its nearest others, (n, 8) or fewer."""
+    count = min(NEIGHBOURS, len(points) - 1) + 1
+    _, index = cKDTree(points).query(points, count, workers=2)
+    return np.asarray(index[:, 1:])
+
+
+def _check_finite(*parts: Floats) -> None:
+    bad = ~np.all([np.isfinite(part).all(axis=1) for part in parts], axis=0)
+    if bad.any():
+        raise FitError(
+            f"{int(bad.sum())} of {len(bad)} points are no finite numbers (the first is point"
+            f" {int(np.argmax(bad)) + 1}): take them out first"
+        )
+
+
+def sample_of_points(points: Floats) -> Sample:
+    """Return loose points with normals: of each one's neighbours' plane, all to one side.
+
+    The side is that of the plane which fits all points best; what folds over it is told by
+    casting.
+    """
+    _check_finite(points)
+    near = cKDTree(points).query(points, min(2 * NEIGHBOURS, len(points)), workers=2)[1]
+    away = points[near] - points[near].mean(axis=1, keepdims=True)
+    spread = np.einsum("nki,nkj->nij", away, away)
+    normals = np.linalg.eigh(spread)[1][:, :, 0]
+    up = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
+    up = up if up[np.argmax(np.abs(up))] > 0 else -up
+    normals *= np.where(normals @ up < 0, -1.0, 1.0)[:, None]
+    return Sample(points, normals)
+
+
+def estimate_noise(points: Floats, patches: int = 1500) -> float:
+    """Estimate the noise from differences to local quadratic fits.
+
+    Around each of `patches` points a quadratic height function is fitted to the nearest points
+    in their principal frame; the median of the residual variances, divided by the median of the
+    chi-square distribution, leaves spikes and creases out of account.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+
+    Returns
+    -------
+    float
+        Standard deviation across the surface, mm; 0 where there are too few points to tell.
+    """
+    # Slow to import, and not needed to show a finished job.
+    from scipy.special import gammaincinv
+
+    if len(points) < 2 * PATCH:
+        return 0.0
+    centres = points[np.linspace(0, len(points) - 1, min(patches, len(points))).astype(int)]
+    _, index = cKDTree(points).query(centres, PATCH, workers=2)
+    local = points[index] - points[index].mean(axis=1, keepdims=True)
+    _, _, axes = np.linalg.svd(local, full_matrices=False)
+    x, y, z = np.moveaxis(local @ axes.transpose(0, 2, 1), 2, 0)
+    scale = np.sqrt((x**2 + y**2).mean(axis=1, keepdims=True)) + 1e-300
+    x, y = x / scale, y / scale
+    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=2)
+    q, _ = np.linalg.qr(terms)
+    rest = z - np.einsum("nij,nj->ni", q, np.einsum("nij,ni->nj", q, z))
+    chi_square_median = 2 * gammaincinv((PATCH - terms.shape[2]) / 2, 0.5)
+    return float(np.sqrt(np.median((rest**2).sum(axis=1)) / chi_square_median))
+
+
+def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
+    """Weigh points down that leave their own neighbourhood, not whole features.
+
+    A point's residual is compared with the median of its neighbours' residuals, so that a ridge
+    which the surface does not follow yet keeps its weight while a lone spike loses it. Tukey's
+    bisquare at six robust standard deviations.
+    """
+    if neighbours.shape[1] < 3:
+        return np.ones(len(signed))
+    lone = np.empty(len(signed))
+
+    def alone(part: slice) -> None:
+        lone[part] = signed[part] - np.median(signed.take(neighbours[part]), axis=1)
+
+    in_blocks(len(signed), alone)
+    scale = max(1.4826 * float(np.median(np.abs(lone))), floor)
+    inside: Bools = np.abs(lone) < 6 * scale
+    weights = np.where(inside, (1 - (lone / (6 * scale)) ** 2) ** 2, 0.0)
+    # Where half of its neighbours look like spikes too, it is the surface that has gone astray.
+    out = np.flatnonzero(~inside)
+    astray = (~inside[neighbours[out]]).mean(axis=1) >= 0.5
+    weights[out[astray]] = 1.0
+    return weights
