@@ -303,13 +303,17 @@ def tracing(runs: int = 3) -> None:
     s = np.linspace(0, 1, 20_000)
     run = np.stack([120 * s, 8 * np.sin(3 * s) + 5 * np.exp(-(((s - 0.62) / 0.03) ** 2)), 0 * s])
     run[:2] += np.random.default_rng(0).normal(0, 0.012, (2, len(s)))
-    points, aim = run.T, Tolerance(0.03, 0.95)
+    points, tolerance = run.T, Tolerance(0.03, 0.95)
     times, ratios, counts = [], [], []
     for _ in range(runs):
         times.append(
-            seconds(lambda: trace(PointSequence(points), TraceSettings(knots="adaptive"), aim))
+            seconds(
+                lambda: trace(PointSequence(points), TraceSettings(knots="adaptive"), tolerance)
+            )
         )
-        ours = trace(PointSequence(points), TraceSettings(knots="adaptive"), aim).settings.controls
+        ours = trace(
+            PointSequence(points), TraceSettings(knots="adaptive"), tolerance
+        ).settings.controls
         theirs, least = 0.0, 10**9
         # The largest smoothing that still reaches the same deviation has the fewest knots.
         for smoothing in np.geomspace(3.0, 0.9, 12) * len(s) * 2 * 0.012**2:
@@ -362,18 +366,18 @@ def live_surface() -> None:
     live = live_feet(surface, points)
     judging = Judge(MeshTree(points, grid_triangles(250, 200)), 0.4)
     portrait = make_portrait(surface, judging)
-    aim, times = Tolerance(0.05), []
+    tolerance, times = Tolerance(0.05), []
     for k in range(30):
         net = surface.points.copy()
         net[14, 15, 2] += 0.05 * (k + 1)
         moved = replace(surface, points=net)
         start = time.perf_counter()
         live = live.follow(moved)
-        judge(live.signed, aim)
+        judge(live.signed, tolerance)
         now = followed(portrait, moved, judging)
         assert now is not None
         portrait = now
-        as_bytes(deviation_colours(portrait.signed, aim.tolerance, 0.15))
+        as_bytes(deviation_colours(portrait.signed, tolerance.deviation, 0.15))
         times.append(1e3 * (time.perf_counter() - start))
     say("a moved control point of 30 x 30: feet, figures, colours", times, "ms", "under 33")
 

@@ -108,7 +108,7 @@ def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
         assert figure in window.balance.chart.note.toPlainText()
         assert window.balance.histogram.share.text() == percent(report.within_share)
         assert f"tolerance {tolerance:.3f}" in window.balance.chart.tolerance_words.toPlainText()
-        assert session.job.aim.tolerance == tolerance
+        assert session.job.tolerance.deviation == tolerance
     assert with_demo.session.history.undo_words == "tolerance"
 
 

@@ -216,14 +216,18 @@ def test_a_drag_is_held_to_the_surfaces_own_directions(net, key: str) -> None:
 
 def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
-    surface, aim = chosen(hands), session.job.aim
+    surface, tolerance = chosen(hands), session.job.tolerance
     hands.window.fronts.enabled = True
     session.choose(None)
     session.choose(surface.id)
     hands.wait(lambda: len(session.front) > 5)
     hands.wait()
-    front = pareto_front(session.front, aim.share)
-    met = [candidate for candidate in front if candidate.deviation(aim.share) <= aim.tolerance]
+    front = pareto_front(session.front, tolerance.share)
+    met = [
+        candidate
+        for candidate in front
+        if candidate.deviation(tolerance.share) <= tolerance.deviation
+    ]
     # Coarse ones, the leanest within tolerance, and richer ones past it.
     assert 0 < len(met) < len(front)
     assert min(candidate.total for candidate in met) < surface.control_points
@@ -249,7 +253,7 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     report = session.job.report(chosen(hands))
     assert report is not None
     assert chosen(hands).control_points == lean.total
-    assert report.at_share < 1.1 * lean.deviation(aim.share)
+    assert report.at_share < 1.1 * lean.deviation(tolerance.share)
 
 
 def test_a_drape_is_held_and_says_what_that_costs(with_demo: Hands) -> None:

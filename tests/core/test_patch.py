@@ -14,15 +14,16 @@ from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.fit.cast import folds_in
 from usual_clay.core.fit.patch.budget import patch_to_tolerance
 from usual_clay.core.fit.patch.meet import Ribbon
-from usual_clay.core.fit.patch.network import Piece, edge_curve, ribbon_of, solve_together
+from usual_clay.core.fit.patch.network import Piece, ribbon_of, solve_together
 from usual_clay.core.fit.patch.patch import PatchSettings, patch
 from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.moving_least_squares import smoothed_places
 from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.core.spline.four_borders import GapError, between, four_borders
+from usual_clay.core.spline.four_borders import GapError, coons_patch, four_borders
 from usual_clay.core.spline.make import DrawnSettings, arc_through, through_points
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import surface_grid
@@ -127,8 +128,8 @@ def test_a_symmetric_patch_has_a_symmetric_net_and_says_what_moved() -> None:
 
 
 def test_the_leanest_patch_within_tolerance_is_found() -> None:
-    aim = Tolerance(0.045)
-    found = patch_to_tolerance(field(), LEFT, ALONE, PatchSettings(knots="adaptive"), aim)
+    tolerance = Tolerance(0.045)
+    found = patch_to_tolerance(field(), LEFT, ALONE, PatchSettings(knots="adaptive"), tolerance)
     assert found.report.met
     rich = patch(field(), LEFT, ALONE, PatchSettings(20, 20))
     nu, nv = found.cast.surface.counts
@@ -266,7 +267,7 @@ def test_patches_are_solved_together_and_meet_smoothly(knots: str) -> None:
     ribbons: list[list[Ribbon]] = [[], [], [], []]
     surfaces = [piece.surface for piece in pieces]
     for seam, inward in found:
-        line = edge_curve(pieces[seam.pieces[0]].surface, seam.sides[0])
+        line = border_curve(pieces[seam.pieces[0]].surface, seam.sides[0])
         middle = curve_points(line, [0.5])
         for k, number in enumerate(seam.pieces):
             away = [curve_foot_points(curve, middle)[2][0] for curve in quarters[number]]
@@ -277,7 +278,7 @@ def test_patches_are_solved_together_and_meet_smoothly(knots: str) -> None:
         for curves, own in zip(quarters, ribbons, strict=True)
     ]
     for seam, _ in found:
-        line = edge_curve(pieces[seam.pieces[0]].surface, seam.sides[0])
+        line = border_curve(pieces[seam.pieces[0]].surface, seam.sides[0])
         before, after = (
             edge_joint(fits[seam.pieces[0]].surface, fits[seam.pieces[1]].surface, line)
             for fits in (alone, made)
@@ -294,7 +295,7 @@ def test_patches_are_solved_together_and_meet_smoothly(knots: str) -> None:
 
 def test_what_cannot_be_solved_together_is_told() -> None:
     far = [moved(curve, 0, 0, 5) for curve in LEFT]
-    surfaces = [between(four_borders(curves, 0.1)) for curves in (LEFT, far)]
+    surfaces = [coons_patch(four_borders(curves, 0.1)) for curves in (LEFT, far)]
     points = surface_grid(surfaces[0], np.linspace(0, 1, 9), np.linspace(0, 1, 9)).reshape(-1, 3)
     pieces = [Piece(surface, points, np.ones(len(points))) for surface in surfaces]
     with pytest.raises(FitError, match="share a border"):

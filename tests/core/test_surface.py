@@ -48,11 +48,11 @@ def ridge(count: int = 24_000, seed: int = 0) -> Sample:
 
 
 def test_a_narrow_ridge_takes_few_control_points() -> None:
-    sample, aim = ridge(), Tolerance(0.03, 0.95)
+    sample, tolerance = ridge(), Tolerance(0.03, 0.95)
     settings = CastSettings(reach=0.05, smoothness=0.1)
     seen: list[Candidate] = []
-    even = to_tolerance(sample, settings, aim)
-    lean = to_tolerance(sample, replace(settings, knots="adaptive"), aim, found=seen.append)
+    even = to_tolerance(sample, settings, tolerance)
+    lean = to_tolerance(sample, replace(settings, knots="adaptive"), tolerance, found=seen.append)
     assert even.report.met
     assert lean.report.met
     totals = [found.settings.nu * found.settings.nv for found in (even, lean)]
@@ -70,7 +70,7 @@ def test_a_narrow_ridge_takes_few_control_points() -> None:
     assert np.quantile(np.abs(z - height(x, y)), 0.95) < 0.03
     assert inflections_of(grid) < 4
     assert len(seen) > 5
-    front = pareto_front(lean.candidates, aim.share)
+    front = pareto_front(lean.candidates, tolerance.share)
     assert [c.total for c in front] == sorted(c.total for c in front)
     # Adaptive in one direction alone finds the same ridge.
     mixed = cast(sample, replace(settings, nu=12, nv=4, knots="adaptive u"))
@@ -382,15 +382,15 @@ def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
 
 
 def test_the_front_runs_from_coarse_to_past_the_tolerance() -> None:
-    sample, aim = ridge(12_000), Tolerance(0.04, 0.95)
+    sample, tolerance = ridge(12_000), Tolerance(0.04, 0.95)
     told: list[Candidate] = []
-    made = front(sample, CastSettings(reach=0.05, knots="adaptive"), aim, found=told.append)
-    line = pareto_front(made, aim.share)
+    made = front(sample, CastSettings(reach=0.05, knots="adaptive"), tolerance, found=told.append)
+    line = pareto_front(made, tolerance.share)
     assert {(c.nu, c.nv) for c in told} == {(c.nu, c.nv) for c in made}
     assert line[0].total == 16
-    assert line[0].deviation(0.95) > 5 * aim.tolerance
-    assert line[-1].deviation(0.95) < 0.75 * aim.tolerance
-    assert min(c.total for c in line if c.deviation(0.95) <= aim.tolerance) <= 52
+    assert line[0].deviation(0.95) > 5 * tolerance.deviation
+    assert line[-1].deviation(0.95) < 0.75 * tolerance.deviation
+    assert min(c.total for c in line if c.deviation(0.95) <= tolerance.deviation) <= 52
 
 
 def test_fewer_control_points_are_not_bought_with_wiggles() -> None:

@@ -57,11 +57,13 @@ def rectangle(count: int = 120, noise: float = 0.01) -> np.ndarray:
 
 
 def test_adaptive_knots_spend_half_as_much_as_even_ones() -> None:
-    aim = Tolerance(0.03, 0.95)
+    tolerance = Tolerance(0.03, 0.95)
     found: dict[str, int] = {}
     seen: list[Candidate] = []
     for rule in ("even", "adaptive"):
-        made = trace(PointSequence(bumpy()), TraceSettings(knots=rule), aim, found=seen.append)  # type: ignore[arg-type]
+        made = trace(
+            PointSequence(bumpy()), TraceSettings(knots=rule), tolerance, found=seen.append
+        )  # type: ignore[arg-type]
         assert made.report.met
         assert made.report.at_share <= 0.03
         found[rule] = made.settings.controls

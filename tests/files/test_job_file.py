@@ -56,7 +56,7 @@ def small_job(lure: TriangleMesh) -> Job:
     middle = pose().to_scan(np.array([BACK_SEED]))
     mask = np.linalg.norm(lure.vertices - middle, axis=1) < 6
     mesh = TriangleMesh(*region_mesh(lure, mask))
-    job = Job(name="Small", aim=Tolerance(0.07, 0.9))
+    job = Job(name="Small", tolerance=Tolerance(0.07, 0.9))
     scan = Scan(id=job.new_id("scan"), name="Piece", mesh=mesh, source="piece.ply", unit="in")
     job = job.with_item(scan)
     inner = np.flatnonzero(np.arange(len(mesh.vertices)) % 7 > 0)
@@ -156,7 +156,11 @@ def saved(small_job: Job, tmp_path: Path) -> Path:
 
 
 def assert_same(one: Job, other: Job) -> None:
-    assert (one.name, one.aim, one.next_number) == (other.name, other.aim, other.next_number)
+    assert (one.name, one.tolerance, one.next_number) == (
+        other.name,
+        other.tolerance,
+        other.next_number,
+    )
     assert list(one.items) == list(other.items)
     for a, b in zip(one.items.values(), other.items.values(), strict=True):
         assert type(a) is type(b)

@@ -121,7 +121,7 @@ def test_remaking_is_a_pure_function(demo_job: Job) -> None:
 
 def test_report_follows_the_jobs_one_aim(demo_job: Job) -> None:
     surface = back(demo_job)
-    strict = replace(demo_job, aim=Tolerance(0.02, 0.95))
+    strict = replace(demo_job, tolerance=Tolerance(0.02, 0.95))
     reports = [job.report(surface) for job in (demo_job, strict)]
     assert reports[0] is not None
     assert reports[1] is not None
@@ -238,6 +238,6 @@ def test_what_follows_at_once_does_so_while_a_hand_drags(demo_job: Job) -> None:
 def test_figures_are_worked_out_once_for_a_state(demo_job: Job) -> None:
     surface = back(demo_job)
     assert demo_job.report(surface) is demo_job.report(surface)
-    finer = replace(demo_job, aim=replace(demo_job.aim, tolerance=0.01))
+    finer = replace(demo_job, tolerance=replace(demo_job.tolerance, deviation=0.01))
     assert finer.report(surface) is not demo_job.report(surface)
     assert finer.report(surface).within_share < demo_job.report(surface).within_share  # type: ignore[union-attr]

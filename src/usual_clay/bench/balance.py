@@ -135,7 +135,7 @@ class Chart(QWidget):
         share: float,
         floor: float,
     ) -> None:
-        """Show candidates, the held one as (control points, deviation, words), and the aim."""
+        """Show candidates, the present one as (control points, deviation, words)."""
         front = pareto_front(candidates, share)
         self._places = [self._place(c, share) for c in candidates]
         self._front = [self._place(c, share) for c in front]
@@ -343,9 +343,9 @@ class Balance(QWidget):
     def refresh(self) -> None:
         session = self.session
         job, surface = session.shown, session.chosen_fitted()
-        aim = job.aim
+        tolerance = job.tolerance
         report = None if surface is None else job.report(surface)
-        at = f"mm, {percent(aim.share)}"
+        at = f"mm, {percent(tolerance.share)}"
         for part in (*self.columns, self.half):
             part.setVisible(report is not None)
         self.nothing.setVisible(report is None)
@@ -359,15 +359,19 @@ class Balance(QWidget):
             nu, nv = surface.geometry.counts
             counts = f"{nu} × {nv} = {total}"
         words = f"{counts} control points\n"
-        words += f"{percent(aim.share)} within {report.at_share:.3f} mm"
+        words += f"{percent(tolerance.share)} within {report.at_share:.3f} mm"
         if is_stale(job, surface):
             words = f"{counts.split(' =')[0]}: fitting ..."
         candidates = [*surface.candidates, *session.front, *session.found]
         held = (float(total), report.at_share, words)
         self.chart.show_candidates(
-            candidates, held, aim.tolerance, aim.share, aim.noise_floor(self._noise(surface))
+            candidates,
+            held,
+            tolerance.deviation,
+            tolerance.share,
+            tolerance.noise_floor(self._noise(surface)),
         )
-        self.histogram.show_signed(surface.signed, aim.tolerance, report.within_share)
+        self.histogram.show_signed(surface.signed, tolerance.deviation, report.within_share)
 
     def _cost(self, item: Surface | Curve | None) -> str:
         """Say what something costs that nothing measures, or all that is shown."""

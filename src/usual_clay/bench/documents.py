@@ -118,7 +118,7 @@ class Documents:
         shown: list[Surface | Curve] = [s for s in job.all(Surface) if s.visible]
         shown += [c for c in job.all(Curve) if c.visible]
         named = [(item.name, item.geometry) for item in ([chosen] if chosen is not None else shown)]
-        chord = job.aim.tolerance / 5
+        chord = job.tolerance.deviation / 5
 
         def done(_: object) -> None:
             names = ", ".join(name for name, _ in named)

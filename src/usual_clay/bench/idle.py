@@ -35,7 +35,7 @@ class Asked:
     surface: Surface
     sources: tuple[Any, ...]
     settings: Any
-    aim: Tolerance
+    tolerance: Tolerance
     more: tuple[object, ...] = ()
 
     def same_as(self, other: Asked | None) -> bool:
@@ -43,7 +43,7 @@ class Asked:
             return False
         mine, theirs = (*self.sources, *self.more), (*other.sources, *other.more)
         alike = len(mine) == len(theirs) and all(a is b for a, b in zip(mine, theirs, strict=True))
-        return alike and self.settings == other.settings and self.aim == other.aim
+        return alike and self.settings == other.settings and self.tolerance == other.tolerance
 
     @property
     def is_patch(self) -> bool:
@@ -139,18 +139,18 @@ class Fronts(Idle):
         assert surface.recipe is not None
         settings = surface.recipe.settings
         plain = settings.sized(settings.degree + 3, settings.degree + 3)
-        return Asked(surface, sources, plain, self.session.job.aim)
+        return Asked(surface, sources, plain, self.session.job.tolerance)
 
     def task(self, asked: Asked, progress: Progress, found: Callable[[Any], None]) -> Any:
-        settings, aim = asked.settings, asked.aim
+        settings, tolerance = asked.settings, asked.tolerance
         if len(asked.surface.candidates) >= KNOWN:
             return
         if asked.is_patch:
             mesh, *others = asked.sources
             neighbours = beside(settings, others[4:])
-            patch_front(mesh, others[:4], neighbours, settings, aim, progress, found)
+            patch_front(mesh, others[:4], neighbours, settings, tolerance, progress, found)
         else:
-            front(asked.sources[0], settings, aim, progress=progress, found=found)
+            front(asked.sources[0], settings, tolerance, progress=progress, found=found)
 
     def found(self, asked: Asked, part: Candidate) -> None:
         others = [c for c in self.session.front if (c.nu, c.nv) != (part.nu, part.nv)]
@@ -169,7 +169,7 @@ class Calmness(Idle):
     def asked_of(self, surface: Surface, sources: tuple[Any, ...]) -> Asked:
         assert surface.recipe is not None
         more = (surface.geometry, surface.signed)
-        return Asked(surface, sources, surface.recipe.settings, self.session.job.aim, more)
+        return Asked(surface, sources, surface.recipe.settings, self.session.job.tolerance, more)
 
     def task(self, asked: Asked, progress: Progress, _found: Callable[[Any], None]) -> Fairness:
         settings, surface = asked.settings, asked.surface
@@ -182,7 +182,9 @@ class Calmness(Idle):
             base = parameterize(with_images(sample, settings), settings)
         progress(0.2, "how calm")
         assert surface.signed is not None
-        return fairness_of(sample, base, settings, surface.geometry, surface.signed, asked.aim)
+        return fairness_of(
+            sample, base, settings, surface.geometry, surface.signed, asked.tolerance
+        )
 
     def came(self, asked: Asked, result: Fairness) -> None:
         self.session.calm = (asked.surface.geometry, result)

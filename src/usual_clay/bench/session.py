@@ -305,9 +305,9 @@ class Session(QObject):
 
     # ---- small edits ---------------------------------------------------------------------
 
-    def set_aim(self, aim: Tolerance) -> None:
-        if aim != self.job.aim:
-            self.commit(replace(self.job, aim=aim), "tolerance", onto_last=True)
+    def set_tolerance(self, tolerance: Tolerance) -> None:
+        if tolerance != self.job.tolerance:
+            self.commit(replace(self.job, tolerance=tolerance), "tolerance", onto_last=True)
 
     def rename(self, item_id: ItemId, name: str) -> None:
         name = name.strip()

@@ -172,7 +172,7 @@ class Sheet(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Choose a surface to cut.")
 
     def _draw_lines(self, painter: QPainter, index: int, cut: Cut) -> None:
-        planes, aim = self.planes, self.session.shown.aim
+        planes, tolerance = self.planes, self.session.shown.tolerance
         assert planes is not None
         painter.setPen(QPen(QColor(palette.REFERENCES), 1.2))
         for line in cut.scan:
@@ -182,7 +182,7 @@ class Sheet(QWidget):
             painter.drawPolyline(arrayToQPolygonF(*self.on_paper(index, line).T))
         feet = self.on_paper(index, cut.feet)
         tips = self.on_paper(index, cut.feet + planes.magnified * (cut.points - cut.feet))
-        inside = np.abs(cut.signed) <= aim.tolerance
+        inside = np.abs(cut.signed) <= tolerance.deviation
         outside = ~inside & (cut.signed > 0)
         for which, colour in (
             (inside, palette.SURFACES),
@@ -194,7 +194,7 @@ class Sheet(QWidget):
             painter.drawLines([QLineF(*four) for four in ends])
 
     def _draw_words(self, painter: QPainter, index: int, cut: Cut) -> None:
-        planes, aim, room = self.planes, self.session.shown.aim, self.panel(index)
+        planes, tolerance, room = self.planes, self.session.shown.tolerance, self.panel(index)
         assert planes is not None
         painter.setPen(QColor(palette.INK))
         painter.setFont(text_font(10, QFont.Weight.DemiBold))
@@ -204,10 +204,9 @@ class Sheet(QWidget):
         painter.setPen(QColor(palette.SOFT_INK))
         words = "does not cut the surface"
         if len(cut.signed):
-            near = at_share(distance_levels(cut.signed), aim.share)
-            words = (
-                f"{percent(aim.share)} within {near:.3f}, most {np.abs(cut.signed).max():.3f} mm"
-            )
+            near = at_share(distance_levels(cut.signed), tolerance.share)
+            most = np.abs(cut.signed).max()
+            words = f"{percent(tolerance.share)} within {near:.3f}, most {most:.3f} mm"
         elif cut.surface:
             words = "no scan over it"
         painter.drawText(

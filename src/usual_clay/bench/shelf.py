@@ -125,7 +125,7 @@ class ShelfRow(QFrame):
             if job.is_loose(item):
                 figure.setStyleSheet(f"color: {palette.SOFT_INK};")
             row.addWidget(figure)
-            bar = Bar(report.at_share, job.aim.tolerance)
+            bar = Bar(report.at_share, job.tolerance.deviation)
             bar.setToolTip(tip)
             row.addSpacing(4)
             row.addWidget(bar)
@@ -212,7 +212,7 @@ class Shelf(QScrollArea):
         job = session.shown
         shown = (
             session.chosen,
-            job.aim,
+            job.tolerance,
             *job.items.values(),
             *(is_stale(job, s) for s in job.all(Followed)),
         )

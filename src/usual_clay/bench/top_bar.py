@@ -100,7 +100,7 @@ class TopBar(QWidget):
         return frame
 
     def _aimed(self) -> None:
-        self.session.set_aim(Tolerance(self.tolerance.value(), self.share.value() / 100))
+        self.session.set_tolerance(Tolerance(self.tolerance.value(), self.share.value() / 100))
 
     def set_station(self, name: str) -> None:
         self.stations[name].setChecked(True)  # type: ignore[attr-defined]
@@ -116,5 +116,5 @@ class TopBar(QWidget):
             state = "saved" if self.session.is_saved else "changed"
         self.state.setText(state)
         with QSignalBlocker(self.tolerance), QSignalBlocker(self.share):
-            self.tolerance.setValue(job.aim.tolerance)
-            self.share.setValue(job.aim.share * 100)
+            self.tolerance.setValue(job.tolerance.deviation)
+            self.share.setValue(job.tolerance.share * 100)

@@ -120,20 +120,20 @@ class _Fitted:
 
 def _fit(options: argparse.Namespace) -> int:
     started = time.perf_counter()
-    aim = Tolerance(options.tolerance, options.share)
+    tolerance = Tolerance(options.tolerance, options.share)
     counts = _counts(options.controls)
     if options.front is not None and counts is not None:
         raise InputError("--front needs --controls auto: the search is what finds it")
     mesh = read_mesh(options.scan, options.unit)
     made = (
-        _patched(options, mesh, aim, counts)
+        _patched(options, mesh, tolerance, counts)
         if options.borders is not None
-        else _cast_region(options, mesh, aim, counts)
+        else _cast_region(options, mesh, tolerance, counts)
     )
     fitted, noise = made.cast, made.sample.noise
     if options.front is not None and made.search is not None:
-        _write_front(options.front, made.search, aim, noise)
-    report = judge(fitted.feet.signed, aim)
+        _write_front(options.front, made.search, tolerance, noise)
+    report = judge(fitted.feet.signed, tolerance)
     write_exchange(options.out, [(options.scan.stem, fitted.surface)])
     nu, nv = fitted.surface.counts
     figures: dict[str, Any] = {
@@ -149,7 +149,7 @@ def _fit(options: argparse.Namespace) -> int:
         "method": made.method,
         "fairness": asdict(
             fairness_of(
-                made.sample, made.base, made.settings, fitted.surface, fitted.feet.signed, aim
+                made.sample, made.base, made.settings, fitted.surface, fitted.feet.signed, tolerance
             )
         ),
         "seconds": time.perf_counter() - started,
@@ -160,14 +160,17 @@ def _fit(options: argparse.Namespace) -> int:
     print(
         made.search.words
         if made.search is not None
-        else f"{nu} × {nv} = {nu * nv} control points: {percent(aim.share)} of the points lie"
+        else f"{nu} × {nv} = {nu * nv} control points: {percent(tolerance.share)} of the points lie"
         f" within {report.at_share:.3f} mm."
     )
     return MET if report.met else NOT_MET
 
 
 def _cast_region(
-    options: argparse.Namespace, mesh: TriangleMesh, aim: Tolerance, counts: tuple[int, int] | None
+    options: argparse.Namespace,
+    mesh: TriangleMesh,
+    tolerance: Tolerance,
+    counts: tuple[int, int] | None,
 ) -> _Fitted:
     """Cast a surface over a region of the scan."""
     settings = CastSettings(
@@ -184,7 +187,7 @@ def _cast_region(
     )
     search = None
     if counts is None:
-        search = to_tolerance(sample, settings, aim, options.limit)
+        search = to_tolerance(sample, settings, tolerance, options.limit)
         made = search.cast
     else:
         made = cast(sample, settings.sized(*counts))
@@ -198,7 +201,10 @@ def _cast_region(
 
 
 def _patched(
-    options: argparse.Namespace, mesh: TriangleMesh, aim: Tolerance, counts: tuple[int, int] | None
+    options: argparse.Namespace,
+    mesh: TriangleMesh,
+    tolerance: Tolerance,
+    counts: tuple[int, int] | None,
 ) -> _Fitted:
     """Fit a patch inside the four curves of a file."""
     if options.closed:
@@ -212,7 +218,7 @@ def _patched(
     alone = [None] * 4
     search = None
     if counts is None:
-        search = patch_to_tolerance(mesh, curves, alone, settings, aim, options.limit)
+        search = patch_to_tolerance(mesh, curves, alone, settings, tolerance, options.limit)
         made = search.cast
     else:
         made = patch(mesh, curves, alone, settings.sized(*counts))
@@ -221,14 +227,14 @@ def _patched(
     return _Fitted(made, ground.sample, ground.base, settings, method, search)
 
 
-def _write_front(path: Path, found: Search, aim: Tolerance, noise: float) -> None:
+def _write_front(path: Path, found: Search, tolerance: Tolerance, noise: float) -> None:
     """Write the trade-off front, with the noise floor and the knee marked."""
-    front = pareto_front(found.candidates, aim.share)
-    knee = knee_of(front, aim.share)
+    front = pareto_front(found.candidates, tolerance.share)
+    knee = knee_of(front, tolerance.share)
     lines = ["control points,nu,nv,deviation [mm],knee,below noise"]
     for candidate in front:
-        deviation = candidate.deviation(aim.share)
-        marks = int(candidate is knee), int(deviation < aim.noise_floor(noise))
+        deviation = candidate.deviation(tolerance.share)
+        marks = int(candidate is knee), int(deviation < tolerance.noise_floor(noise))
         lines.append(
             f"{candidate.total},{candidate.nu},{candidate.nv},{deviation:.6f},{marks[0]},{marks[1]}"
         )

@@ -62,7 +62,7 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
 def run_trace(options: argparse.Namespace) -> int:
     """Do the command; return its exit code."""
     started = time.perf_counter()
-    aim = Tolerance(options.tolerance, options.share)
+    tolerance = Tolerance(options.tolerance, options.share)
     if options.out.suffix.lower() not in SUFFIXES:
         raise FileError(f"{options.out.name}: curves are written as {', '.join(SUFFIXES)}")
     read = read_points(options.points, options.unit)
@@ -71,7 +71,7 @@ def run_trace(options: argparse.Namespace) -> int:
     settings = _settings(options)
     fits: list[CurveFit]
     if options.controls == "auto":
-        traced = trace_parts(run, settings, aim)
+        traced = trace_parts(run, settings, tolerance)
         fits, words = [one.fit for one in traced], " ".join(one.words for one in traced)
     else:
         parts = range(len(parts_of(run, settings.corners)))
@@ -97,7 +97,7 @@ def run_trace(options: argparse.Namespace) -> int:
     else:
         write_exchange(options.out, named)
     signed = np.concatenate([fit.signed for fit in fits])
-    report = judge(signed, aim)
+    report = judge(signed, tolerance)
     counts = [len(curve.points) for _, curve in named]
     figures = {
         "points": report.points,
@@ -118,7 +118,7 @@ def run_trace(options: argparse.Namespace) -> int:
         write_text(options.report, json.dumps(figures, indent=2) + "\n")
     print(
         words
-        or f"{sum(counts)} control points: {percent(aim.share)} of the points lie within"
+        or f"{sum(counts)} control points: {percent(tolerance.share)} of the points lie within"
         f" {report.at_share:.3f} mm."
     )
     return MET if report.met else NOT_MET

@@ -62,7 +62,7 @@ def _drawn(job: Job, name: str, points: Floats) -> Job:
 
 def _traced(job: Job, name: str, points: PointList, settings: TraceSettings) -> Job:
     """Add the leanest spline that follows a list within tolerance."""
-    made = trace(PointSequence(points.points[points.kept], points.closed), settings, job.aim)
+    made = trace(PointSequence(points.points[points.kept], points.closed), settings, job.tolerance)
     curve = Curve(
         id=job.new_id("curve"),
         name=name,

@@ -56,7 +56,7 @@ def true_mesh(cell: float = CELL) -> TriangleMesh:
     mesh = TriangleMesh(vertices, triangles)
     if _volume(mesh) < 0:
         mesh = TriangleMesh(vertices, triangles[:, ::-1])
-    return TriangleMesh(_evened(mesh), mesh.triangles)
+    return TriangleMesh(_smoothed(mesh), mesh.triangles)
 
 
 def demo_scan() -> TriangleMesh:
@@ -81,7 +81,7 @@ def _volume(mesh: TriangleMesh) -> float:
     return float(np.einsum("nk,nk->", centres, mesh.face_vectors) / 6)
 
 
-def _evened(mesh: TriangleMesh) -> Floats:
+def _smoothed(mesh: TriangleMesh) -> Floats:
     """Even out the triangles along the surface, keeping every vertex on the true shape."""
     links = mesh.neighbours.copy()
     links.data = np.ones_like(links.data)

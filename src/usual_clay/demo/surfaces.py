@@ -151,7 +151,7 @@ def _patch(
         others[:4],  # type: ignore[arg-type]
         beside(settings, others[4:]),  # type: ignore[arg-type]
         settings,
-        job.aim,
+        job.tolerance,
     )
     surface = Surface(
         id=job.new_id("surface"),

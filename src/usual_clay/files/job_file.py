@@ -56,7 +56,7 @@ def write_job(path: Path, job: Job) -> None:
             "format": FORMAT,
             "version": VERSION,
             "name": job.name,
-            "aim": asdict(job.aim),
+            "aim": asdict(job.tolerance),
             "next_number": job.next_number,
             "items": [describe(job, item, keep) for item in job.items.values()],
         }
@@ -128,13 +128,13 @@ def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
         return archive.read(entry) if kind is None else _array(archive, entry, kind, shape)
 
     items: dict[str, Item] = {}
-    aim = Tolerance(**{key: float(value) for key, value in description["aim"].items()})
+    tolerance = Tolerance(**{key: float(value) for key, value in description["aim"].items()})
     for told in description["items"]:
         item = rebuild(told, read, items)
         if item.id in items:
             raise ValueError(f"two items have the id {item.id}")
         items[item.id] = item
-    job = Job(text(description["name"]), items, aim, int(description["next_number"]))
+    job = Job(text(description["name"]), items, tolerance, int(description["next_number"]))
     for told in description["items"]:
         item = job.items[told["id"]]
         if isinstance(item, Followed) and item.recipe is not None and not told["recipe"]["stale"]:

@@ -1,4 +1,4 @@
-"""The job: an immutable map of items and the one aim they are judged by."""
+"""The job: an immutable map of items and the one tolerance they are judged by."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ class Job:
     name : str
     items : mapping of id to Item
         In the order they were added.
-    aim : Tolerance
+    tolerance : Tolerance
         The one tolerance and coverage share.
     next_number : int
         Part of the next new id.
@@ -47,7 +47,7 @@ class Job:
 
     name: str = "New job"
     items: Mapping[ItemId, Item] = field(default_factory=dict)
-    aim: Tolerance = field(default_factory=Tolerance)
+    tolerance: Tolerance = field(default_factory=Tolerance)
     next_number: int = 1
 
     def __post_init__(self) -> None:
@@ -132,14 +132,14 @@ class Job:
         return self.get(source, Region) or self.get(source, PointList)
 
     def report(self, item: Surface | Curve | Shape) -> Report | None:
-        """Judge what was fitted by the job's aim."""
-        return _report(item, self.aim)
+        """Judge what was fitted by the job's tolerance."""
+        return _report(item, self.tolerance)
 
 
 @lru_cache(maxsize=16)
-def _report(item: Surface | Curve | Shape, aim: Tolerance) -> Report | None:
+def _report(item: Surface | Curve | Shape, tolerance: Tolerance) -> Report | None:
     # Card, Shelf and Balance all ask for it at each move of a hand.
-    return None if item.signed is None else judge(item.signed, aim)
+    return None if item.signed is None else judge(item.signed, tolerance)
 
 
 def sample_of(job: Job, region: Region | PointList) -> Sample:

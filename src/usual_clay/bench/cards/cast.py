@@ -21,6 +21,7 @@ from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.parameterize.region import FEWEST, MOST, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
+from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.job.items import PointList, Surface
 from usual_clay.job.remake import is_stale
 
@@ -57,8 +58,6 @@ EDGES = (
     ("straight", "The edge lies on a line, the nearest to where it lay"),
     ("flat", "The edge lies in a plane, the nearest to where it lay"),
 )
-# The edges as settings list them.
-EDGE_NAMES = ("u = 0", "u = 1", "v = 0", "v = 1")
 SIDES = (
     ("follow", "The long sides follow the region where it tapers"),
     ("straight", "The long sides are those of the frame's rectangle"),
@@ -139,7 +138,7 @@ class CastCard(Card):
             ]
         )
         self.pull.chosen.connect(lambda word: self._set("pull", pull="" if word == "no" else word))
-        self.edges = [Choice(EDGES) for _ in EDGE_NAMES]
+        self.edges = [Choice(EDGES) for _ in BORDERS]
         for number, edge in enumerate(self.edges):
             edge.chosen.connect(partial(self._set_edge, number))
         times = label("×")
@@ -156,7 +155,7 @@ class CastCard(Card):
             Row("Symmetric", self.symmetric),
             Row("Closed", self.closed),
             Row("Pull along", self.pull),
-            *(Row(f"Edge {name}", edge) for name, edge in zip(EDGE_NAMES, self.edges, strict=True)),
+            *(Row(f"Edge {name}", edge) for name, edge in zip(BORDERS, self.edges, strict=True)),
         ]
         self.joints = JointRows(session)
         for part in (*self.rows, *self.holds, self.joints):
@@ -394,7 +393,7 @@ class CastCard(Card):
             self.near.show_figure("…", "being fitted", dim=True)
             self.far.show_figure("…", "", dim=True)
         else:
-            share = percent(job.aim.share)
+            share = percent(job.tolerance.share)
             self.near.show_figure(
                 f"{report.at_share:.3f} mm",
                 "being fitted" if stale else f"{share} are nearer",

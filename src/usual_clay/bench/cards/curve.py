@@ -178,7 +178,7 @@ class CurveCard(Card):
         report, stale = job.report(curve), is_stale(job, curve)
         self.figures.setVisible(report is not None)
         if report is not None:
-            words = "being fitted" if stale else f"{percent(job.aim.share)} are nearer"
+            words = "being fitted" if stale else f"{percent(job.tolerance.share)} are nearer"
             self.near.show_figure(f"{report.at_share:.3f} mm", words, stale)
             self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
         self.points.refresh(curve)

@@ -105,7 +105,7 @@ class JudgingPage(QWidget):
     def _ask_spare(self, geometry: BSplineCurve) -> None:
         """Find out in the background how many control points could go."""
         self._spare = (geometry, "")
-        tolerance = self.session.job.aim.tolerance
+        tolerance = self.session.job.tolerance.deviation
 
         def came(count: int) -> None:
             many = len(geometry.points)

@@ -196,10 +196,10 @@ class PatchCard(Card):
                 return
             whole = with_cast(surface, made, basis_of(job, surface))
             self._job, self._surface = job, whole
-            report = judge(made.feet.signed, job.aim)
+            report = judge(made.feet.signed, job.tolerance)
             nu, nv = made.surface.counts
             told = (
-                f"{nu} × {nv} control points; {percent(job.aim.share)} of"
+                f"{nu} × {nv} control points; {percent(job.tolerance.share)} of"
                 f" {len(made.inside)} points inside lie within {report.at_share:.3f} mm"
             )
             self.say("; ".join(filter(None, [told, made.words])), "")

@@ -107,7 +107,7 @@ class SectionsCard(Card):
         self.figures.setVisible(report is not None)
         if surface is None or report is None:
             return
-        share = percent(session.shown.aim.share)
+        share = percent(session.shown.tolerance.share)
         self.figures.near.show_figure(f"{report.at_share:.3f} mm", f"now, {share} are nearer")
         old = session.before_move.get(surface.id)
         self.figures.far.show_figure("–" if old is None else f"{old.at_share:.3f} mm", "before")

@@ -65,7 +65,7 @@ class ShapeCard(Card):
         report = job.report(shape)
         stale = is_stale(job, shape)
         if report is not None:
-            share = percent(job.aim.share)
+            share = percent(job.tolerance.share)
             words = "being fitted" if stale else f"{share} are nearer"
             self.near.show_figure(f"{report.at_share:.3f} mm", words, stale)
             self.far.show_figure(f"{report.rms:.3f} mm", "rms of all points", stale)

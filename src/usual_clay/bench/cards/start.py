@@ -60,7 +60,7 @@ class JobCard(Card):
         if surfaces:
             words += (
                 f" {thousands(total)} control points in all; {met} of {surfaces} within"
-                f" {job.aim.tolerance:.3f} mm at {percent(job.aim.share)}."
+                f" {job.tolerance.deviation:.3f} mm at {percent(job.tolerance.share)}."
             )
         self.about.setText(f"{words} Choose an item on the stage or in the Shelf to work on it.")
 

@@ -67,7 +67,7 @@ class TaskCard(Card):
     def _start(self, task: Task) -> Any:
         """Return the settings to begin with; tolerances are the job's."""
         settings = task.settings
-        tolerance = self.session.job.aim.tolerance
+        tolerance = self.session.job.tolerance.deviation
         if hasattr(settings, "band"):
             settings = replace(settings, band=tolerance)
         if self.kind in ("slim", "arc"):
@@ -197,7 +197,8 @@ class TaskCard(Card):
         report = None if surface is None else job.report(surface)
         if report is None:
             return ""
-        return f"; {percent(job.aim.share)} of what measures it lie within {report.at_share:.3f} mm"
+        share = percent(job.tolerance.share)
+        return f"; {share} of what measures it lie within {report.at_share:.3f} mm"
 
     def _with(self, job: Job) -> tuple[Job, ItemId | None]:
         """Return the job with what was made, and what of it to choose."""

@@ -48,10 +48,11 @@ from usual_clay.core.build.surface_edits import (
 )
 from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings
 from usual_clay.core.fit.solve.remake import SlimSurfaceSettings
+from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.core.spline.chain import ChainSettings
 from usual_clay.job.items import Curve, Item, PointList, Scan, Surface
 
-SIDES = tuple((side, side, f"The border {side}") for side in ("u = 0", "u = 1", "v = 0", "v = 1"))
+SIDES = tuple((side, side, f"The border {side}") for side in BORDERS)
 AXES = tuple((axis, axis, f"The axis {axis}") for axis in "xyz")
 SMOOTH = (
     ("G0", 0, "Meets in place"), ("G1", 1, "Meets in tangent"), ("G2", 2, "Meets in curvature"),

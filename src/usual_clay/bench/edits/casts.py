@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.session import Session, sentence
+from usual_clay.core.fit.cast import Cast
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes
 from usual_clay.core.fit.patch.budget import patch_to_tolerance
 from usual_clay.core.fit.search.budget import Search, to_tolerance
@@ -82,7 +83,7 @@ def search(session: Session, surface: Surface) -> None:
         reason = "its region is gone" if region is None else "it is locked"
         session.told.emit("trouble", f"{surface.name} cannot be fitted: {reason}")
         return
-    recipe, aim = surface.recipe, session.job.aim
+    recipe, tolerance = surface.recipe, session.job.tolerance
     settings: Any = recipe.settings
     sample = session.making.sample(region)
     sources = session.making.sources_of(recipe.sources)
@@ -93,9 +94,9 @@ def search(session: Session, surface: Surface) -> None:
             mesh, *others = sources
             neighbours = beside(settings, others[4:])
             return patch_to_tolerance(
-                mesh, others[:4], neighbours, settings, aim, progress=progress, found=partial
+                mesh, others[:4], neighbours, settings, tolerance, progress=progress, found=partial
             )
-        return to_tolerance(sample, settings, aim, progress=progress, found=partial)
+        return to_tolerance(sample, settings, tolerance, progress=progress, found=partial)
 
     def partial(candidate: Candidate) -> None:
         pair = (candidate.nu, candidate.nv)

@@ -245,11 +245,11 @@ def search_curve(session: Session, curve: Curve) -> None:
     if recipe is None or recipe.kind != "spline" or run is None or not session.may_change(curve):
         session.told.emit("trouble", f"{curve.name} follows no run of points.")
         return
-    aim, source = session.job.aim, PointSequence(run.points[run.kept], run.closed)
+    tolerance, source = session.job.tolerance, PointSequence(run.points[run.kept], run.closed)
     session.found = []
 
     def task(progress: Progress, partial: Callable[[Any], None]) -> Traced:
-        return trace(source, recipe.settings, aim, progress=progress, found=partial)
+        return trace(source, recipe.settings, tolerance, progress=progress, found=partial)
 
     def partial(candidate: Candidate) -> None:
         session.found = [c for c in session.found if c.nu != candidate.nu] + [candidate]

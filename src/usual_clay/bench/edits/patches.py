@@ -16,13 +16,13 @@ from usual_clay.core.fit.patch.meet import SAME_LINE, Continuity, edge_strays
 from usual_clay.core.fit.patch.network import (
     Piece,
     Seam,
-    edge_curve,
     ribbon_of,
     share_border,
     solve_together,
 )
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.make import DrawnSettings
@@ -53,7 +53,7 @@ def bordered(job: Job, scan: Scan, legs: Sequence[Floats]) -> tuple[Job, list[Cu
     for leg in legs:
         known = _between(job, leg) if len(leg) == 2 else None
         if known is None:
-            settings = DrawnSettings("through", as_places(leg), within=job.aim.tolerance)
+            settings = DrawnSettings("through", as_places(leg), within=job.tolerance.deviation)
             known = drawn_curve(job, settings, "Border 1", scan)
             job = job.with_item(known)
         borders.append(known)
@@ -207,7 +207,7 @@ def _with_ribbons(
     for seam, inward in found:
         if number not in seam.pieces:
             continue
-        line = edge_curve(surfaces[seam.pieces[0]], seam.sides[0])
+        line = border_curve(surfaces[seam.pieces[0]], seam.sides[0])
         side = next(k for k in range(4) if _runs_along(job.get(recipe.sources[1 + k], Curve), line))
         ribbons.append(ribbon_of(surfaces, seam, inward, seam.pieces[1] == number, side))
         joints[side], neighbours[side] = "G0", ""

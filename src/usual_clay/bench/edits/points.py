@@ -141,7 +141,7 @@ def trace_in_parts(session: Session, points: PointList) -> None:
     """Add lean splines within tolerance, parted at true corners and at the ringed points."""
     cuts = as_places(points.points[session.suggested])
     settings = TraceSettings(knots="adaptive", corners=CORNER, cuts=cuts)
-    run, aim = PointSequence(points.points[points.kept], points.closed), session.job.aim
+    run, tolerance = PointSequence(points.points[points.kept], points.closed), session.job.tolerance
 
     def done(parts: list[Traced]) -> None:
         if points.id not in session.job.items:
@@ -166,7 +166,7 @@ def trace_in_parts(session: Session, points: PointList) -> None:
     session.work.start(
         "ask",
         f"Tracing {points.name} in parts",
-        lambda progress, _partial: trace_parts(run, settings, aim, progress),
+        lambda progress, _partial: trace_parts(run, settings, tolerance, progress),
         done,
         failed=lambda error: session.fail(points.id, error),
     )

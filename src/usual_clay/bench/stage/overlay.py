@@ -138,7 +138,7 @@ def legend_box(width: float, height: float) -> QRectF:
     return QRectF(width - 264, height - 62, 250, 50)
 
 
-def draw_legend(painter: QPainter, box: QRectF, aim: Tolerance, times: float) -> None:
+def draw_legend(painter: QPainter, box: QRectF, tolerance: Tolerance, times: float) -> None:
     """Draw the colours of deviation with their lengths in mm."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(Qt.PenStyle.NoPen)
@@ -146,12 +146,14 @@ def draw_legend(painter: QPainter, box: QRectF, aim: Tolerance, times: float) ->
     back.setAlpha(225)
     painter.setBrush(back)
     painter.drawRoundedRect(box, 6, 6)
-    full = aim.tolerance * times
+    full = tolerance.deviation * times
     bar = QRectF(box.left() + 10, box.top() + 9, box.width() - 20, 9)
     shades = QLinearGradient(bar.topLeft(), bar.topRight())
     at = np.linspace(-full, full, 101)
     for place, colour in zip(
-        np.linspace(0, 1, 101), colours.deviation_colours(at, aim.tolerance, full), strict=True
+        np.linspace(0, 1, 101),
+        colours.deviation_colours(at, tolerance.deviation, full),
+        strict=True,
     ):
         shades.setColorAt(float(place), QColor.fromRgbF(*colour))
     painter.setBrush(QBrush(shades))
@@ -159,11 +161,11 @@ def draw_legend(painter: QPainter, box: QRectF, aim: Tolerance, times: float) ->
     painter.setFont(text_font(8.5))
     painter.setPen(QColor(palette.INK))
     line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
-    digits = 3 if aim.tolerance < 0.01 else 2
+    digits = 3 if tolerance.deviation < 0.01 else 2
     ends = f"{full:.{digits}f}"
     left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
     painter.drawText(line, left, f"{MINUS}{ends} outside")
-    painter.drawText(line, Qt.AlignmentFlag.AlignHCenter, f"±{aim.tolerance:g} mm")
+    painter.drawText(line, Qt.AlignmentFlag.AlignHCenter, f"±{tolerance.deviation:g} mm")
     painter.drawText(line, right, f"inside +{ends}")
 
 

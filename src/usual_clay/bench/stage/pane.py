@@ -311,7 +311,7 @@ class Pane(QWidget):
             overlay.draw_scale(painter, self.view, QPointF(82, self.height() - 24), ratio)
         if self.shows_legend and self.legend_is_shown():
             box = overlay.legend_box(self.width(), self.height())
-            overlay.draw_legend(painter, box, self.session.shown.aim, self.scene.shown.range)
+            overlay.draw_legend(painter, box, self.session.shown.tolerance, self.scene.shown.range)
         if self.shows_legend and not self.session.shown.items:
             overlay.draw_invitation(painter, self.rect())
         if self._cursor is None:

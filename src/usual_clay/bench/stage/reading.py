@@ -36,7 +36,7 @@ def _deviation(scene: Scene, surface: Surface, target: Target) -> str:
     if np.isnan(deviation):
         return "past the region: nothing to measure against"
     side = "inside" if deviation > 0 else "outside"
-    within = abs(deviation) <= scene.session.shown.aim.tolerance
+    within = abs(deviation) <= scene.session.shown.tolerance.deviation
     words = "within tolerance" if within else f"surface {side} the scan"
     return f"{signed_text(deviation)} mm  {words}, at {place_words(target.hit.point)}"
 

@@ -307,15 +307,15 @@ class Scene(QObject):
         return known[1] if known is not None else None
 
     def _surface_layer(self, surface: Surface, portrait: Portrait) -> Layer:
-        aim, chosen = self.session.shown.aim, surface.id == self.session.chosen
+        tolerance, chosen = self.session.shown.tolerance, surface.id == self.session.chosen
         shows = self.shown.colours
-        made_of = (portrait, shows, chosen, aim, self.shown.range)
+        made_of = (portrait, shows, chosen, tolerance, self.shown.range)
 
         def make() -> Layer:
             data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals)
             if shows and not np.isnan(portrait.signed).all():
-                full = aim.tolerance * self.shown.range
-                tint = colours.deviation_colours(portrait.signed, aim.tolerance, full)
+                full = tolerance.deviation * self.shown.range
+                tint = colours.deviation_colours(portrait.signed, tolerance.deviation, full)
             else:
                 plain = colours.CLAY_CHOSEN if chosen else colours.CLAY
                 tint = np.tile(plain, (len(portrait.vertices), 1))

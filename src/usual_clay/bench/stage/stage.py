@@ -120,7 +120,7 @@ class Stage(QSplitter):
 
     def _legend_menu(self, place: QPoint) -> None:
         menu = QMenu(self)
-        tolerance = self.session.job.aim.tolerance
+        tolerance = self.session.job.tolerance.deviation
         for times in RANGES:
             action = QAction(f"Full colour at ±{tolerance * times:g} mm", menu, checkable=True)
             action.setChecked(times == self.scene.shown.range)

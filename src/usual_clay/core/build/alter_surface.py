@@ -12,7 +12,7 @@ from usual_clay.core.build.surface_edits import (
     MatchSettings,
     MirrorSettings,
     PartSettings,
-    evened_out,
+    evenly_spaced,
     longer,
     matched,
     mirrored_surface,
@@ -21,8 +21,8 @@ from usual_clay.core.build.surface_edits import (
     with_border,
 )
 from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.fit.patch.meet import edge_of
 from usual_clay.core.fit.solve.remake import SlimSurfaceSettings, slim_surface
+from usual_clay.core.spline.boundary import edge_of
 from usual_clay.core.spline.knots import split
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -85,7 +85,7 @@ def symmetric_surface(settings: MirrorSettings, sources: Sequence[BSplineSurface
 def even_surface(settings: EvenSettings, sources: Sequence[BSplineSurface]) -> Altered:
     """Space control points out evenly."""
     (surface,) = sources
-    made = evened_out(surface, settings)
+    made = evenly_spaced(surface, settings)
     return Altered(
         (made,),
         f"it moves by up to {moved_by(surface, made):.4f} mm at equal"

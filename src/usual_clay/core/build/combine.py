@@ -237,9 +237,9 @@ def pair_into_space(first: BSplineCurve, second: BSplineCurve, settings: PairSet
         made.append(points if not made else points[1:])
         gap = max(gap, apart)
     told = f"extents along {settings.axis} differ by up to {gap:.3f} mm"
-    aim = Tolerance(settings.within, 0.999)
+    tolerance = Tolerance(settings.within, 0.999)
     run = PointSequence(np.concatenate(made), held=(True, True))
-    lean = trace(run, TraceSettings(knots="adaptive"), aim).fit.curve
+    lean = trace(run, TraceSettings(knots="adaptive"), tolerance).fit.curve
     return Paired(lean, told if gap > LEAST_GAP else "")
 
 

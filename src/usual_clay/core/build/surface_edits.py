@@ -9,13 +9,25 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.parameterize.mirror import Mirror
-from usual_clay.core.fit.patch.meet import Continuity, Edge, edge_of, rows_inward, side_rows
+from usual_clay.core.fit.patch.meet import Continuity
 from usual_clay.core.fit.solve.system import Space
 from usual_clay.core.scan.mesh import unit
 from usual_clay.core.spline.basis import SplineError, collocation, greville
+from usual_clay.core.spline.boundary import (
+    BORDERS,
+    Border,
+    Edge,
+    border_rows,
+    edge_of,
+    join_ratio,
+    knots_across,
+    rows_inward,
+    runs_along,
+    with_knots,
+)
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.four_borders import make_compatible
-from usual_clay.core.spline.knots import insert_knot, reverse
+from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.parts import length_of
 from usual_clay.core.spline.surface import (
     BSplineSurface,
@@ -26,9 +38,6 @@ from usual_clay.core.spline.surface import (
     surface_normals,
 )
 
-Side = Literal["u = 0", "u = 1", "v = 0", "v = 1"]
-# The sides in the order in which meet.py numbers them: south, east, north, west.
-SIDES: dict[str, int] = {"v = 0": 0, "u = 1": 1, "v = 1": 2, "u = 0": 3}
 PER_SPAN, PLACES, ROUNDS = 8, 9, 8
 # How far a control point goes to its neighbours' middle in one round of evening out.
 EASE = 0.5
@@ -38,7 +47,7 @@ EASE = 0.5
 class LongerSettings:
     """A surface made longer at a side, in the mean by so many mm."""
 
-    side: Side = "u = 1"
+    side: Border = "u1"
     by: float = 5.0
 
 
@@ -55,7 +64,7 @@ class PartSettings:
 class BorderSettings:
     """What becomes of a border: one point (a clean pole), a straight line, or flat."""
 
-    side: Side = "u = 1"
+    side: Border = "u1"
     becomes: Literal["pole", "straight", "flat"] = "flat"
 
 
@@ -111,7 +120,7 @@ def longer(surface: BSplineSurface, settings: LongerSettings) -> BSplineSurface:
     direction, end = settings.side[0], settings.side[-1]
     if end == "0":
         turned = reverse(surface, direction)
-        side: Side = "u = 1" if direction == "u" else "v = 1"
+        side: Border = "u1" if direction == "u" else "v1"
         return reverse(longer(turned, replace(settings, side=side)), direction)
     whole = _mean_length(surface, direction)
     past = settings.by / whole
@@ -150,7 +159,7 @@ def with_border(surface: BSplineSurface, settings: BorderSettings) -> BSplineSur
     plane there.
     """
     points = surface.points.copy()
-    rows = side_rows(points, SIDES[settings.side])
+    rows = border_rows(points, settings.side)
     border = rows[0]
     if settings.becomes == "straight":
         start, way = border[0].copy(), border[-1] - border[0]
@@ -187,7 +196,7 @@ def mirrored_surface(surface: BSplineSurface, settings: MirrorSettings) -> BSpli
     for direction in "uv":
         mirror = Mirror(axis, direction)
         space = mirror.doubled(Space(surface.knots_u, surface.knots_v, *surface.degrees))
-        fine = _with_knots(surface, direction, space)
+        fine = with_knots(surface, direction, space.knots_u if direction == "u" else space.knots_v)
         made = mirror.halved(fine)
         tried.append((moved_by(fine, made), made))
     moved, made = min(tried, key=lambda pair: pair[0])
@@ -200,19 +209,7 @@ def mirrored_surface(surface: BSplineSurface, settings: MirrorSettings) -> BSpli
     return made
 
 
-def _with_knots(surface: BSplineSurface, direction: str, space: Space) -> BSplineSurface:
-    """Insert what a finer space has more in one direction."""
-    have, want = (
-        (surface.knots_u, space.knots_u) if direction == "u" else (surface.knots_v, space.knots_v)
-    )
-    for t in np.unique(want):
-        missing = int((np.abs(want - t) < 1e-9).sum() - (np.abs(have - t) < 1e-7).sum())
-        if missing > 0 and 0 < t < 1:
-            surface = insert_knot(surface, float(t), missing, direction)
-    return surface
-
-
-def evened_out(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurface:
+def evenly_spaced(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurface:
     """Space inner control points evenly between their neighbours, within the surface.
 
     Only the part of a step that is square to the surface's normal is taken, so that the shape
@@ -263,12 +260,12 @@ def matched(
     """
     side, other_side, turned = nearest_sides(surface, other)
     if turned:
-        other = reverse(other, "v" if other_side in (1, 3) else "u")
+        other = reverse(other, runs_along(other_side))
     one, two = _on_common_knots(surface, side, other, other_side)
     first, second = edge_of(one, side), edge_of(two, other_side)
     at = np.linspace(0.05, 0.95, PLACES)
     mine, theirs = curve_points(first.first, at), curve_points(second.first, at)
-    ratio = -float((mine * theirs).sum() / max(float((theirs**2).sum()), 1e-300))
+    ratio = join_ratio(mine, theirs)
     if ratio <= 0 and settings.grade != "G0":
         raise SplineError(
             "the two surfaces lie on the same side of the border: one folds back over the other"
@@ -284,17 +281,17 @@ def matched(
         two = _with_rows(two, other_side, target, 1.0, settings.grade)
     one = _with_rows(one, side, target, -ratio, settings.grade)
     if turned:
-        two = reverse(two, "v" if other_side in (1, 3) else "u")
+        two = reverse(two, runs_along(other_side))
     return one, two
 
 
-def nearest_sides(surface: BSplineSurface, other: BSplineSurface) -> tuple[int, int, bool]:
+def nearest_sides(surface: BSplineSurface, other: BSplineSurface) -> tuple[Border, Border, bool]:
     """Return which sides of two surfaces lie nearest, and whether they run opposite ways."""
     at = np.linspace(0, 1, PLACES)
-    best: tuple[float, int, int, bool] | None = None
-    edges = [[curve_points(edge_of(s, k).curve, at) for k in range(4)] for s in (surface, other)]
-    for i, mine in enumerate(edges[0]):
-        for j, theirs in enumerate(edges[1]):
+    best: tuple[float, Border, Border, bool] | None = None
+    edges = [{k: curve_points(edge_of(s, k).curve, at) for k in BORDERS} for s in (surface, other)]
+    for i, mine in edges[0].items():
+        for j, theirs in edges[1].items():
             for turned in (False, True):
                 run = theirs[::-1] if turned else theirs
                 away = float(np.linalg.norm(mine - run, axis=1).mean())
@@ -305,20 +302,17 @@ def nearest_sides(surface: BSplineSurface, other: BSplineSurface) -> tuple[int, 
 
 
 def _on_common_knots(
-    surface: BSplineSurface, side: int, other: BSplineSurface, other_side: int
+    surface: BSplineSurface, side: Border, other: BSplineSurface, other_side: Border
 ) -> tuple[BSplineSurface, BSplineSurface]:
     edges = [edge_of(surface, side).curve, edge_of(other, other_side).curve]
     degree = max(edge.degree for edge in edges)
     if any(edge.degree != degree for edge in edges):
         raise SplineError("the borders have different degrees: raise that of the lower one first")
     knots = make_compatible(edges, degree, np.zeros(0))[0].knots
-    made = []
-    for each, where in ((surface, side), (other, other_side)):
-        runs_u = where in (0, 2)
-        space = Space(
-            knots if runs_u else each.knots_u, each.knots_v if runs_u else knots, *each.degrees
-        )
-        made.append(_with_knots(each, "u" if runs_u else "v", space))
+    made = [
+        with_knots(each, runs_along(where), knots)
+        for each, where in ((surface, side), (other, other_side))
+    ]
     return made[0], made[1]
 
 
@@ -327,13 +321,12 @@ def _mean(one: BSplineCurve, other: BSplineCurve, factor: float) -> BSplineCurve
 
 
 def _with_rows(
-    surface: BSplineSurface, side: int, edge: Edge, factor: float, grade: Continuity
+    surface: BSplineSurface, side: Border, edge: Edge, factor: float, grade: Continuity
 ) -> BSplineSurface:
     """Return a surface whose border and next rows have an edge's place and derivatives."""
     points = surface.points.copy()
-    rows = side_rows(points, side)
-    knots = surface.knots_u if side in (1, 3) else surface.knots_v
-    degree = surface.degrees[0 if side in (1, 3) else 1]
+    rows = border_rows(points, side)
+    knots, degree = knots_across(surface, side)
     rows[0] = edge.curve.points
     if grade == "G0":
         return replace(surface, points=points)

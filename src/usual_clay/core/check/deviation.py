@@ -23,18 +23,18 @@ class Tolerance:
 
     Attributes
     ----------
-    tolerance : float
+    deviation : float
         mm, more than 0.
     share : float
         The share of points that must lie within it, more than 0, at most 1.
     """
 
-    tolerance: float = 0.05
+    deviation: float = 0.05
     share: float = 0.95
 
     def __post_init__(self) -> None:
-        if not (np.isfinite(self.tolerance) and self.tolerance > 0):
-            raise ToleranceError(f"the tolerance must be more than 0 mm, not {self.tolerance:g}")
+        if not (np.isfinite(self.deviation) and self.deviation > 0):
+            raise ToleranceError(f"the tolerance must be more than 0 mm, not {self.deviation:g}")
         if not 0 < self.share <= 1:
             raise ToleranceError(f"the share must be above 0 and at most 1, not {self.share:g}")
 
@@ -56,11 +56,11 @@ class Report:
     met: bool
 
 
-def judge(signed: Floats, aim: Tolerance) -> Report:
-    """Judge signed deviations, (n,), against an aim."""
+def judge(signed: Floats, tolerance: Tolerance) -> Report:
+    """Judge signed deviations, (n,), against a tolerance."""
     distance = np.abs(signed)
-    within = float(np.mean(distance <= aim.tolerance))
-    at_share, p95 = np.quantile(distance, [aim.share, 0.95])
+    within = float(np.mean(distance <= tolerance.deviation))
+    at_share, p95 = np.quantile(distance, [tolerance.share, 0.95])
     return Report(
         points=len(signed),
         within_share=within,
@@ -68,7 +68,7 @@ def judge(signed: Floats, aim: Tolerance) -> Report:
         rms=float(np.sqrt(np.mean(distance**2))),
         p95=float(p95),
         max=float(distance.max()),
-        met=within >= aim.share,
+        met=within >= tolerance.share,
     )
 
 

@@ -104,10 +104,10 @@ def adapted(
     laid, attempt = laid.settled(base.start_space(begin), COARSE_ROUNDS)
     laid, attempt = grown(laid, attempt, (settings.nu, settings.nv))
     laid, attempt = exchanged(laid, attempt, adaptive_directions(settings), base.kept)
-    return evened(laid, attempt, base)
+    return surface_of(laid, attempt, base)
 
 
-def evened(laid: Laid, attempt: Attempt, base: Parameterization) -> BSplineSurface:
+def surface_of(laid: Laid, attempt: Attempt, base: Parameterization) -> BSplineSurface:
     """Return an attempt's surface; on knots that are their own mirror image where there is one."""
     if base.mirror is None:
         return attempt.surface

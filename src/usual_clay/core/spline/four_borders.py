@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.basis import SplineError, greville
+from usual_clay.core.spline.boundary import LOOP, SAME_KNOT, Border
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.knots import insert_knot, raise_degree, reverse
 from usual_clay.core.spline.parts import length_of
 from usual_clay.core.spline.surface import BSplineSurface
 
-# Two knots nearer than this are one.
-SAME_KNOT = 1e-7
+# What each border becomes when u and v are exchanged.
+TURNED: dict[Border, Border] = {"u0": "v0", "v0": "u0", "u1": "v1", "v1": "u1"}
 
 
 class GapError(SplineError):
@@ -28,30 +29,29 @@ class Borders:
 
     Attributes
     ----------
-    sides : four BSplineCurve
-        South (v = 0) and north (v = 1) run along u, east (u = 1) and west (u = 0) along v: in the
-        order south, east, north, west.
-    order : four ints
-        Which of the curves that were given each side is.
+    sides : mapping of border to BSplineCurve
+        Each runs as its parameter does.
+    order : mapping of border to int
+        Which of the curves that were given each one is.
     gap : float
         The largest gap between ends that was closed, mm.
     """
 
-    sides: tuple[BSplineCurve, BSplineCurve, BSplineCurve, BSplineCurve]
-    order: tuple[int, int, int, int]
+    sides: Mapping[Border, BSplineCurve]
+    order: Mapping[Border, int]
     gap: float
 
     def turned(self) -> Borders:
         """Return the same with u and v exchanged, which turns the normal round."""
-        south, east, north, west = self.sides
-        a, b, c, d = self.order
-        return Borders((west, north, east, south), (d, c, b, a), self.gap)
+        sides = {border: self.sides[TURNED[border]] for border in LOOP}
+        order = {border: self.order[TURNED[border]] for border in LOOP}
+        return Borders(sides, order, self.gap)
 
     @property
     def size(self) -> tuple[float, float]:
         """The mean lengths along u and v, mm."""
-        south, east, north, west = map(length_of, self.sides)
-        return (south + north) / 2, (east + west) / 2
+        long = {border: length_of(curve) for border, curve in self.sides.items()}
+        return (long["v0"] + long["v1"]) / 2, (long["u0"] + long["u1"]) / 2
 
 
 def four_borders(curves: Sequence[BSplineCurve], most: float) -> Borders:
@@ -100,9 +100,9 @@ def four_borders(curves: Sequence[BSplineCurve], most: float) -> Borders:
         if np.linalg.norm(corners[k] - corners[k - 1]) < 1e-6 * size:
             raise SplineError(f"border {order[k] + 1} begins and ends on one spot")
         line[k] = _with_ends(line[k], corners[k - 1], corners[k])
-    south, east, north, west = line
-    whole = (south, east, reverse(north), reverse(west))
-    return Borders(whole, (order[0], order[1], order[2], order[3]), max(gaps))
+    line[2], line[3] = reverse(line[2]), reverse(line[3])
+    sides = dict(zip(LOOP, line, strict=True))
+    return Borders(sides, dict(zip(LOOP, order, strict=True)), max(gaps))
 
 
 def _with_ends(curve: BSplineCurve, start: Floats, end: Floats) -> BSplineCurve:
@@ -161,13 +161,13 @@ def _refined(curve: BSplineCurve, inner: Floats) -> BSplineCurve:
     return replace(curve, knots=np.concatenate([np.zeros(ends), inner, np.ones(ends)]))
 
 
-def between(borders: Borders) -> BSplineSurface:
+def coons_patch(borders: Borders) -> BSplineSurface:
     """Return the surface that blends four borders, of one degree and one knot vector each way.
 
     The sum of both ruled surfaces less the bilinear one (Coons 1967), on the control points at
     their Greville parameters.
     """
-    south, east, north, west = borders.sides
+    south, north, west, east = (borders.sides[border] for border in ("v0", "v1", "u0", "u1"))
     s = greville(south.knots, south.degree)[:, None, None]
     t = greville(west.knots, west.degree)[None, :, None]
     ruled_v = (1 - t) * south.points[:, None] + t * north.points[:, None]

@@ -165,7 +165,7 @@ def _stretch(
 
 def with_splines(
     points: Floats,
-    aim: Tolerance,
+    tolerance: Tolerance,
     smooth: Literal[1, 2] = 1,
     progress: Progress = silent,
 ) -> Parted:
@@ -177,7 +177,7 @@ def with_splines(
     ------
     FitError
     """
-    stretch = longest_arc(points, aim.tolerance, aim.share)
+    stretch = longest_arc(points, tolerance.deviation, tolerance.share)
     ends = curve_derivatives(stretch.curve, [0.0, 1.0], 2)
     rest: list[Traced | None] = []
     for side, part in enumerate((points[: stretch.start], points[stretch.stop :])):
@@ -196,5 +196,5 @@ def with_splines(
                 np.concatenate([meets, part]), held=(True, False), leaves=(leave, None)
             )
         )
-        rest.append(trace(run, TraceSettings(knots="adaptive"), aim, progress=progress))
+        rest.append(trace(run, TraceSettings(knots="adaptive"), tolerance, progress=progress))
     return Parted(stretch, rest[0], rest[1])

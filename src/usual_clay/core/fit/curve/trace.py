@@ -49,7 +49,7 @@ class Traced:
 def trace(
     run: PointSequence,
     settings: TraceSettings,
-    aim: Tolerance,
+    tolerance: Tolerance,
     limit: int = LIMIT,
     progress: Progress = silent,
     found: Callable[[Candidate], None] = lambda _candidate: None,
@@ -66,7 +66,7 @@ def trace(
     parts = parts_of(run, settings.corners, settings.cuts)
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
-    search = _Search(parts[settings.part], settings, aim, found, progress)
+    search = _Search(parts[settings.part], settings, tolerance, found, progress)
     most = min(limit, len(search.part.points) - 1)
     fewest = settings.degree + 1
     if most < fewest:
@@ -84,11 +84,11 @@ class _Search:
         self,
         part: PointSequence,
         settings: TraceSettings,
-        aim: Tolerance,
+        tolerance: Tolerance,
         found: Callable[[Candidate], None],
         progress: Progress,
     ) -> None:
-        self.settings, self.aim = settings, aim
+        self.settings, self.tolerance = settings, tolerance
         self.found, self.progress = found, progress
         self.part = part
         self.fitter = SequenceFitter(thinned(part), settings.degree)
@@ -115,22 +115,25 @@ class _Search:
             tried = len(self.seen)
             self.progress(tried / (tried + 6), f"{count} control points")
             _, distance = self.fitter.fit(
-                count, self.settings.knots, enough=self.aim.tolerance, share=self.aim.share
+                count,
+                self.settings.knots,
+                enough=self.tolerance.deviation,
+                share=self.tolerance.share,
             )
             self.seen[count] = Candidate(count, 1, distance_levels(distance))
             self.found(self.seen[count])
-        return self.seen[count].deviation(self.aim.share) <= self.aim.tolerance
+        return self.seen[count].deviation(self.tolerance.share) <= self.tolerance.deviation
 
     def _only_noise(self) -> bool:
         """Tell whether the deviation has come down to the noise."""
-        floor = self.aim.noise_floor(self.noise)
-        best = min(c.deviation(self.aim.share) for c in self.seen.values())
-        return floor > self.aim.tolerance and best < 1.1 * floor
+        floor = self.tolerance.noise_floor(self.noise)
+        best = min(c.deviation(self.tolerance.share) for c in self.seen.values())
+        return floor > self.tolerance.deviation and best < 1.1 * floor
 
     def settled(self, run: PointSequence, cancelled: bool) -> Traced:
         """Fit the best found to all points."""
-        share = self.aim.share
-        met = [n for n, c in self.seen.items() if c.deviation(share) <= self.aim.tolerance]
+        share = self.tolerance.share
+        met = [n for n, c in self.seen.items() if c.deviation(share) <= self.tolerance.deviation]
         if not self.seen:
             self._meets(self.settings.sized(self.settings.degree + 1).controls)
         count = min(met) if met else min(self.seen, key=lambda n: self.seen[n].deviation(share))
@@ -139,7 +142,7 @@ class _Search:
         for controls in (count, count + 1, count + 2, count + 3, *larger):
             settings = self.settings.sized(controls)
             fit = fit_sequence(run, settings)
-            report = judge(fit.signed, self.aim)
+            report = judge(fit.signed, self.tolerance)
             if report.met or not met:
                 break
         self.seen[settings.controls] = Candidate(settings.controls, 1, distance_levels(fit.signed))
@@ -148,20 +151,20 @@ class _Search:
         return Traced(fit, settings, report, ordered, words)
 
     def _in_words(self, count: int, report: Report, cancelled: bool) -> str:
-        words = f"{count} control points: {percent(self.aim.share)} of the points lie within"
+        words = f"{count} control points: {percent(self.tolerance.share)} of the points lie within"
         words += f" {report.at_share:.3f} mm."
         if cancelled:
             return f"Stopped. {words}"
         if report.met:
             return words
-        floor = self.aim.noise_floor(self.noise)
-        if floor > self.aim.tolerance:
+        floor = self.tolerance.noise_floor(self.noise)
+        if floor > self.tolerance.deviation:
             return f"{words} The tolerance lies below the run's noise, {floor:.3f} mm."
         return f"{words} The tolerance cannot be met with {LIMIT} control points."
 
 
 def trace_parts(
-    run: PointSequence, settings: TraceSettings, aim: Tolerance, progress: Progress = silent
+    run: PointSequence, settings: TraceSettings, tolerance: Tolerance, progress: Progress = silent
 ) -> list[Traced]:
     """Trace each part of a run between its corners."""
     count = len(parts_of(run, settings.corners, settings.cuts))
@@ -171,5 +174,5 @@ def trace_parts(
         def report(fraction: float, words: str, part: int = part) -> None:
             progress((part + fraction) / count, f"part {part + 1} of {count}: {words}")
 
-        made.append(trace(run, replace(settings, part=part), aim, progress=report))
+        made.append(trace(run, replace(settings, part=part), tolerance, progress=report))
     return made

@@ -19,14 +19,14 @@ from usual_clay.core.fit.parameterize.frame import (
     follow_sides,
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
-from usual_clay.core.fit.solve.system import FitError, Held, Space
+from usual_clay.core.fit.solve.system import FitError, FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
 EdgeConstraint = Literal["free", "straight", "flat"]
-# The edges u = 0, u = 1, v = 0, v = 1, each left as it comes.
+# The borders u0, u1, v0, v1, each left as it comes.
 FREE_EDGES: tuple[EdgeConstraint, EdgeConstraint, EdgeConstraint, EdgeConstraint] = (
     "free",
     "free",
@@ -96,7 +96,7 @@ class CastSettings:
         The axis along which it can be drawn off a mould: seen along it the surface covers each
         place once, and points are matched along it.
     edges : four of {"free", "straight", "flat"}
-        Whether the edges u = 0, u = 1, v = 0 and v = 1 lie on a line or in a plane.
+        Whether the borders u0, u1, v0 and v1 lie on a line or in a plane.
     """
 
     nu: int = 10
@@ -196,7 +196,7 @@ class Parameterization:
     v: Floats
     mirror: Mirror | None = None
     least: Space | None = None
-    held: Callable[[Space], Held] | None = None
+    held: Callable[[Space], FixedControlPoints] | None = None
     closed: str = ""
     fixed: bool = False
     words: str = ""

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels, judge
-from usual_clay.core.fit.cast import Cast, evened, laid_for_knots, settled, stiffness_of
+from usual_clay.core.fit.cast import Cast, laid_for_knots, settled, stiffness_of, surface_of
 from usual_clay.core.fit.parameterize.region import Parameterization
 from usual_clay.core.fit.patch.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.search.budget import LIMIT, SEARCH_POINTS, Search, in_words
@@ -33,11 +33,16 @@ class _Patches:
         self,
         ground: Ground,
         settings: PatchSettings,
-        aim: Tolerance,
+        tolerance: Tolerance,
         found: Callable[[Candidate], None],
         progress: Progress,
     ) -> None:
-        self.settings, self.aim, self.found, self.progress = settings, aim, found, progress
+        self.settings, self.tolerance, self.found, self.progress = (
+            settings,
+            tolerance,
+            found,
+            progress,
+        )
         step = max(1, len(ground.sample.points) // SEARCH_POINTS)
         base = ground.base
         self.base: Parameterization = replace(base, u=base.u[::step], v=base.v[::step])
@@ -51,7 +56,9 @@ class _Patches:
         """Keep a candidate, and tell of it."""
         pair = (made.nu, made.nv)
         known = self.seen.get(pair)
-        if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
+        if known is None or made.deviation(self.tolerance.share) < known.deviation(
+            self.tolerance.share
+        ):
             self.seen[pair] = made
             self.found(made)
         self.progress(len(self.seen) / (len(self.seen) + 8), f"{pair[0]} × {pair[1]}")
@@ -66,7 +73,7 @@ class _Patches:
             # A symmetric one may have a knot more than asked for.
             self.note(Candidate(*made.surface.counts, distance_levels(made.feet.signed)))
         levels = distance_levels(self.made[pair].feet.signed)
-        return at_share(levels, self.aim.share)
+        return at_share(levels, self.tolerance.share)
 
 
 def patch_to_tolerance(
@@ -74,7 +81,7 @@ def patch_to_tolerance(
     curves: Sequence[BSplineCurve],
     neighbours: Sequence[BSplineSurface | None],
     settings: PatchSettings,
-    aim: Tolerance,
+    tolerance: Tolerance,
     limit: int = LIMIT,
     progress: Progress = silent,
     found: Callable[[Candidate], None] | None = None,
@@ -91,14 +98,14 @@ def patch_to_tolerance(
         As `patch`. `Cancelled` is not passed on once a patch is made: the best so far is returned.
     """
     ground = lay_out(mesh, curves, neighbours, settings)
-    tried = _Patches(ground, settings, aim, found or (lambda _: None), progress)
+    tried = _Patches(ground, settings, tolerance, found or (lambda _: None), progress)
     cancelled, begin, best = False, None, tried.fewest
     search: KnotSearch | None = None
     try:
         error = tried.deviation(best)
         if settings.knots == "even":
-            best = _lean(tried, _grow_even(tried, limit) if error > aim.tolerance else best)
-        elif error > aim.tolerance:
+            best = _lean(tried, _grow_even(tried, limit) if error > tolerance.deviation else best)
+        elif error > tolerance.deviation:
             search = _knot_search(tried, limit)
             search.run()
     except Cancelled:
@@ -108,17 +115,19 @@ def patch_to_tolerance(
         best = _nearest(tried)
     while True:
         if search is not None:
-            begin = evened(search.laid, search.attempt, tried.base)
+            begin = surface_of(search.laid, search.attempt, tried.base)
             best = begin.counts
         chosen = settings.sized(*best)
         # A start is for all the points; the choice gives its parameters only to itself.
         fitted = finished(ground, settled(ground.sample, chosen, ground.base, begin=begin), chosen)
-        report = judge(fitted.feet.signed, aim)
+        report = judge(fitted.feet.signed, tolerance)
         if report.met or cancelled or search is None or not search.goes_on(report.at_share):
             break
     counts = fitted.surface.counts
     tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))
-    words = in_words(settings.sized(*counts), report, aim, tried.sample.noise, limit, cancelled)
+    words = in_words(
+        settings.sized(*counts), report, tolerance, tried.sample.noise, limit, cancelled
+    )
     return Search(fitted, chosen, report, tuple(tried.seen.values()), words, cancelled)
 
 
@@ -127,7 +136,7 @@ def patch_front(
     curves: Sequence[BSplineCurve],
     neighbours: Sequence[BSplineSurface | None],
     settings: PatchSettings,
-    aim: Tolerance,
+    tolerance: Tolerance,
     progress: Progress = silent,
     found: Callable[[Candidate], None] | None = None,
 ) -> tuple[Candidate, ...]:
@@ -139,20 +148,20 @@ def patch_front(
         As `patch`.
     """
     ground = lay_out(mesh, curves, neighbours, settings)
-    tried = _Patches(ground, settings, aim, found or (lambda _: None), progress)
+    tried = _Patches(ground, settings, tolerance, found or (lambda _: None), progress)
     tried.deviation(tried.fewest)
     if settings.knots == "even":
         _lean(tried, _grow_even(tried, LIMIT))
     else:
         search = _knot_search(tried, LIMIT)
         search.run()
-        search.go_past(finer(aim, tried.sample.noise), RICHER)
+        search.go_past(finer(tolerance, tried.sample.noise), RICHER)
     return tuple(tried.seen.values())
 
 
 def _grow_even(tried: _Patches, limit: int) -> Pair:
     pair = tried.fewest
-    while tried.deviation(pair) > tried.aim.tolerance:
+    while tried.deviation(pair) > tried.tolerance.deviation:
         nu, nv = pair
         steps = [
             step
@@ -169,7 +178,7 @@ def _grow_even(tried: _Patches, limit: int) -> Pair:
         if tried.deviation(best) > 0.98 * old:
             break
         pair = best
-    return pair if tried.deviation(pair) <= tried.aim.tolerance else _nearest(tried)
+    return pair if tried.deviation(pair) <= tried.tolerance.deviation else _nearest(tried)
 
 
 def _knot_search(tried: _Patches, limit: int) -> KnotSearch:
@@ -187,12 +196,12 @@ def _knot_search(tried: _Patches, limit: int) -> KnotSearch:
     def noted(attempt: Attempt) -> None:
         tried.note(Candidate(*attempt.space.counts, distance_levels(attempt.distances)))
 
-    return KnotSearch(laid, base.least, base, settings, tried.aim, (ends[0], ends[1]), noted)
+    return KnotSearch(laid, base.least, base, settings, tried.tolerance, (ends[0], ends[1]), noted)
 
 
 def _lean(tried: _Patches, best: Pair) -> Pair:
     """Take rows and columns out again while the tolerance holds."""
-    tolerance = tried.aim.tolerance
+    tolerance = tried.tolerance.deviation
     while tried.deviation(best) <= tolerance:
         nu, nv = best
         steps = ((nu, nv - 1), (nu - 1, nv), (nu - 1, nv + 1), (nu + 1, nv - 1))
@@ -211,7 +220,7 @@ def _lean(tried: _Patches, best: Pair) -> Pair:
 
 def _nearest(tried: _Patches) -> Pair:
     """Return the leanest patch within tolerance, or the leanest of those that come nearest."""
-    tolerance = tried.aim.tolerance
+    tolerance = tried.tolerance.deviation
     errors = {pair: tried.deviation(pair) for pair in tried.made}
     least = max(tolerance, 1.02 * min(errors.values()))
     return min((p for p in errors if errors[p] <= least), key=lambda p: p[0] * p[1])

@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats, Place
-from usual_clay.core.fit.solve.system import FitError, Held, Space
+from usual_clay.core.fit.solve.system import FitError, FixedControlPoints, Space
+from usual_clay.core.spline.boundary import (
+    BORDERS,
+    Border,
+    Edge,
+    border_rows,
+    edge_of,
+    join_ratio,
+    rows_inward,
+    runs_along,
+)
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.four_borders import Borders, make_compatible
 from usual_clay.core.spline.knots import reverse
@@ -22,31 +32,12 @@ LOOKED_AT = np.linspace(0, 1, 17)
 
 
 @dataclass(frozen=True, eq=False)
-class Edge:
-    """An edge of a surface, and how the surface leaves it inward.
-
-    Attributes
-    ----------
-    curve, first, second : BSplineCurve
-        The edge, and on its knots the first and second derivative inward.
-    """
-
-    curve: BSplineCurve
-    first: BSplineCurve
-    second: BSplineCurve
-
-    def reversed(self) -> Edge:
-        return Edge(reverse(self.curve), reverse(self.first), reverse(self.second))
-
-
-@dataclass(frozen=True, eq=False)
 class Meeting:
     """A side of a patch that goes on from a neighbour.
 
     Attributes
     ----------
-    side : int
-        South 0, east 1, north 2, west 3.
+    side : {"u0", "u1", "v0", "v1"}
     edge : Edge
         The neighbour's, running as the side does.
     grade : {"G0", "G1", "G2"}
@@ -54,7 +45,7 @@ class Meeting:
         How long the patch's inward derivative is for the neighbour's.
     """
 
-    side: int
+    side: Border
     edge: Edge
     grade: Continuity
     ratio: float = 1.0
@@ -90,7 +81,7 @@ class Ribbon:
 
     def meeting(self, borders: Borders) -> Meeting:
         """Return it as a side that goes on, with the direction in which the side runs."""
-        side = borders.order.index(self.border)
+        side = next(name for name, which in borders.order.items() if which == self.border)
         ends = borders.sides[side].points[[0, -1]]
         first = BSplineCurve(np.array(self.knots), -np.array(self.inward))
         away = np.linalg.norm(ends - np.array(self.start), axis=1)
@@ -98,51 +89,6 @@ class Ribbon:
             first = reverse(first)
         level = replace(first, points=np.zeros_like(first.points))
         return Meeting(side, Edge(first, first, level), "G1")
-
-
-def side_rows(net: Any, side: int) -> Any:
-    """Return a view of a net as rows inward from a side, (rows, along, d)."""
-    across = net if side in (1, 3) else net.swapaxes(0, 1)
-    return across[::-1] if side in (1, 2) else across
-
-
-def edge_of(surface: BSplineSurface, side: int) -> Edge:
-    """Return one of a surface's four edges, with its inward derivatives.
-
-    Raises
-    ------
-    FitError
-        For a rational surface.
-    """
-    if surface.weights is not None:
-        raise FitError("a rational surface is no neighbour that can be gone on from")
-    rows = side_rows(surface.points, side)
-    degree = surface.degrees[0 if side in (1, 3) else 1]
-    near, far = steps_inward(surface.knots_u if side in (1, 3) else surface.knots_v, degree, side)
-    first = (rows[1] - rows[0]) / near
-    second = np.zeros_like(first)
-    if degree > 1:
-        second = (degree - 1) / (degree * near) * ((rows[2] - rows[1]) / far - first)
-    along = surface.knots_v if side in (1, 3) else surface.knots_u
-    return Edge(*(BSplineCurve(along, part.copy()) for part in (rows[0], first, second)))
-
-
-def steps_inward(knots: Floats, degree: int, side: int) -> tuple[float, float]:
-    """Return what the first and second leg inward are divided by to be derivatives."""
-    inward = 1 - knots[::-1] if side in (1, 2) else knots
-    far = inward[degree + 2] if len(inward) > degree + 2 else 1.0
-    return float(inward[degree + 1]) / degree, float(far) / degree
-
-
-def rows_inward(
-    edge: Floats, first: Floats, second: Floats, knots: Floats, degree: int, side: int
-) -> tuple[Floats, Floats]:
-    """Return the second and third row of a net that has such derivatives inward at an edge."""
-    near, far = steps_inward(knots, degree, side)
-    row = edge + near * first
-    if degree < 2:
-        return row, row
-    return row, row + far * (first + degree * near / (degree - 1) * second)
 
 
 def edge_strays(neighbour: BSplineSurface, border: BSplineCurve) -> float | None:
@@ -153,7 +99,7 @@ def edge_strays(neighbour: BSplineSurface, border: BSplineCurve) -> float | None
 
 def _nearest_edge(neighbour: BSplineSurface, border: BSplineCurve) -> tuple[float, Edge]:
     own = curve_points(border, LOOKED_AT)
-    edges = [edge_of(neighbour, k) for k in range(4)]
+    edges = [edge_of(neighbour, border) for border in BORDERS]
     edges += [edge.reversed() for edge in edges]
     away = [
         float(np.linalg.norm(curve_points(edge.curve, LOOKED_AT) - own, axis=1).max())
@@ -163,7 +109,9 @@ def _nearest_edge(neighbour: BSplineSurface, border: BSplineCurve) -> tuple[floa
     return away[nearest], edges[nearest]
 
 
-def meeting(borders: Borders, side: int, neighbour: BSplineSurface, grade: Continuity) -> Meeting:
+def meeting(
+    borders: Borders, side: Border, neighbour: BSplineSurface, grade: Continuity
+) -> Meeting:
     """Find the neighbour's edge that a side lies on.
 
     Raises
@@ -195,14 +143,17 @@ class Frame:
 
     def least(self, degree: int) -> Space:
         """Return the space with just the knots that the borders need."""
-        south, east, north, west = self.borders.sides
-        edges: dict[bool, list[BSplineCurve]] = {True: [south, north], False: [east, west]}
+        sides = self.borders.sides
+        edges: dict[str, list[BSplineCurve]] = {
+            "u": [sides["v0"], sides["v1"]],
+            "v": [sides["u1"], sides["u0"]],
+        }
         for each in self.meetings:
-            edges[each.side in (0, 2)].append(each.edge.curve)
+            edges[runs_along(each.side)].append(each.edge.curve)
         none = np.zeros(0)
         knots, degrees = [], []
-        for along_u in (True, False):
-            curves = edges[along_u]
+        for direction in "uv":
+            curves = edges[direction]
             most = max(degree, *(curve.degree for curve in curves))
             knots.append(make_compatible(curves, most, none)[0].knots)
             degrees.append(most)
@@ -212,26 +163,31 @@ class Frame:
         """Return the borders on the knots of a space."""
         inner_u = space.knots_u[space.degree_u + 1 : -space.degree_u - 1]
         inner_v = space.knots_v[space.degree_v + 1 : -space.degree_v - 1]
-        south, east, north, west = self.borders.sides
-        south, north = make_compatible([south, north], space.degree_u, inner_u)
-        east, west = make_compatible([east, west], space.degree_v, inner_v)
-        return replace(self.borders, sides=(south, east, north, west))
+        old = self.borders.sides
+        made: dict[Border, BSplineCurve] = {}
+        pairs: tuple[tuple[Border, Border], ...] = (("v0", "v1"), ("u1", "u0"))
+        for pair, degree, inner in zip(
+            pairs, (space.degree_u, space.degree_v), (inner_u, inner_v), strict=True
+        ):
+            one, two = make_compatible([old[pair[0]], old[pair[1]]], degree, inner)
+            made |= {pair[0]: one, pair[1]: two}
+        return replace(self.borders, sides=made)
 
-    def held(self, space: Space) -> Held:
+    def held(self, space: Space) -> FixedControlPoints:
         """Return the control points that borders and meetings settle in a space."""
         points = np.zeros((*space.counts, 3))
         which = np.zeros(space.counts, dtype=bool)
-        for side, curve in enumerate(self.in_space(space).sides):
-            side_rows(points, side)[0] = curve.points
-            side_rows(which, side)[0] = True
+        for side, curve in self.in_space(space).sides.items():
+            border_rows(points, side)[0] = curve.points
+            border_rows(which, side)[0] = True
         for each in self.meetings:
             if each.grade != "G0":
                 self._go_on(space, each, points, which)
-        return Held(which, points)
+        return FixedControlPoints(which, points)
 
     def _go_on(self, space: Space, each: Meeting, points: Floats, which: Bools) -> None:
         """Settle the second row, and for G2 the third, from a neighbour's derivatives."""
-        along_u = each.side in (0, 2)
+        along_u = runs_along(each.side) == "u"
         knots, degree = (
             (space.knots_u, space.degree_u) if along_u else (space.knots_v, space.degree_v)
         )
@@ -240,7 +196,7 @@ class Frame:
         )
         inner = knots[degree + 1 : -degree - 1]
         edge = make_compatible([each.edge.curve, each.edge.first, each.edge.second], degree, inner)
-        rows, chosen = side_rows(points, each.side), side_rows(which, each.side)
+        rows, chosen = border_rows(points, each.side), border_rows(which, each.side)
         first, second = -each.ratio * edge[1].points, each.ratio**2 * edge[2].points
         second_row, third_row = rows_inward(rows[0], first, second, across, depth, each.side)
         ends = slice(1, -1)
@@ -262,7 +218,7 @@ class Frame:
         for each in self.meetings:
             own = curve_points(edge_of(surface, each.side).first, LOOKED_AT)
             theirs = curve_points(each.edge.first, LOOKED_AT)
-            ratio = -float((own * theirs).sum() / max(float((theirs**2).sum()), 1e-300))
+            ratio = join_ratio(own, theirs)
             if ratio < 0.02:
                 raise FitError(
                     f"over border {self.borders.order[each.side] + 1} the scan folds back under"

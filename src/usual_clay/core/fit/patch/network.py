@@ -20,21 +20,28 @@ from usual_clay.core.fit.patch.meet import (
     SAME_LINE,
     Ribbon,
     edge_strays,
-    side_rows,
-    steps_inward,
 )
 from usual_clay.core.fit.solve.system import FitError, Space, energy_band, normal_equations
 from usual_clay.core.spline.basis import collocation, greville
+from usual_clay.core.spline.boundary import (
+    BORDERS,
+    Border,
+    border_curve,
+    border_rows,
+    join_ratio,
+    knots_across,
+    runs_along,
+    steps_inward,
+    with_knots,
+)
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.core.spline.knots import insert_knot
 from usual_clay.core.spline.parts import length_of
 from usual_clay.core.spline.surface import BSplineSurface
 
 # Two ribbons that ask for one control point at a corner agree this firmly.
 AGREE = 1e6
 STIFFNESS = 1e-10
-SAME_KNOT = 1e-9
 # A network is solved so often, with the points brought to their feet between.
 ROUNDS = 2
 
@@ -66,8 +73,10 @@ class Seam:
 
     Attributes
     ----------
-    pieces, sides : two int
-        Which pieces, and their edges there: south 0, east 1, north 2, west 3.
+    pieces : two int
+        Which pieces.
+    sides : two of {"u0", "u1", "v0", "v1"}
+        Their borders there.
     opposed : bool
         Whether the second one's edge runs the other way.
     knots : array
@@ -77,7 +86,7 @@ class Seam:
     """
 
     pieces: tuple[int, int]
-    sides: tuple[int, int]
+    sides: tuple[Border, Border]
     opposed: bool
     knots: Floats
     ratio: float
@@ -105,32 +114,28 @@ def solve_together(pieces: Sequence[Piece]) -> list[tuple[Seam, Floats]]:
     made: list[Floats] = []
     for _ in range(ROUNDS):
         pieces, made = _solved(pieces, seams)
-    made = _evened(pieces, seams, made)
+    made = _made_symmetric(pieces, seams, made)
     return list(zip(seams, made, strict=True))
 
 
 # ---- borders that are shared -----------------------------------------------------------------
 
 
-def edge_curve(surface: BSplineSurface, side: int) -> BSplineCurve:
-    """Return one of a surface's four edges."""
-    knots = surface.knots_v if side in (1, 3) else surface.knots_u
-    return BSplineCurve(knots, side_rows(surface.points, side)[0].copy())
-
-
 def share_border(one: BSplineSurface, two: BSplineSurface) -> bool:
     """Tell whether two surfaces have an edge in common."""
-    return any(edge_strays(two, edge_curve(one, side)) is not None for side in range(4))
+    return any(edge_strays(two, border_curve(one, side)) is not None for side in BORDERS)
 
 
 def _sharing(pieces: Sequence[Piece]) -> tuple[list[Piece], list[Seam]]:
     """Return the borders shared, and the pieces with the knots of each ribbon among their own."""
-    edges = [[edge_curve(piece.surface, side) for side in range(4)] for piece in pieces]
-    looked = [[curve_points(edge, LOOKED_AT) for edge in four] for four in edges]
+    edges = [{side: border_curve(piece.surface, side) for side in BORDERS} for piece in pieces]
+    looked = [
+        {side: curve_points(edge, LOOKED_AT) for side, edge in four.items()} for four in edges
+    ]
     seams, refined = [], [piece.surface for piece in pieces]
     for p, q in combinations(range(len(pieces)), 2):
-        for i in range(4):
-            for j in range(4):
+        for i in BORDERS:
+            for j in BORDERS:
                 for opposed in (False, True):
                     other = looked[q][j][::-1] if opposed else looked[q][j]
                     if np.abs(looked[p][i] - other).max() > SAME_LINE:
@@ -141,16 +146,16 @@ def _sharing(pieces: Sequence[Piece]) -> tuple[list[Piece], list[Seam]]:
                     knots = min(edges[p][i].knots, theirs, key=len)
                     if edges[p][i].degree != edges[q][j].degree:
                         raise FitError("patches of one degree only are solved together")
-                    refined[p] = _with_knots(refined[p], i, knots)
+                    refined[p] = with_knots(refined[p], runs_along(i), knots)
                     own = 1 - knots[::-1] if opposed else knots
-                    refined[q] = _with_knots(refined[q], j, own)
+                    refined[q] = with_knots(refined[q], runs_along(j), own)
                     ratio = _ratio(pieces[p].surface, i, pieces[q].surface, j, opposed)
                     seams.append(Seam((p, q), (i, j), opposed, knots, ratio))
     made = [replace(piece, surface=s) for piece, s in zip(pieces, refined, strict=True)]
     return made, seams
 
 
-def _evened(pieces: list[Piece], seams: list[Seam], made: list[Floats]) -> list[Floats]:
+def _made_symmetric(pieces: list[Piece], seams: list[Seam], made: list[Floats]) -> list[Floats]:
     """Make ribbons of symmetric pieces each other's mirror images: the mean of both."""
     result = list(made)
     for (i, one), (j, two) in combinations(enumerate(seams), 2):
@@ -159,7 +164,7 @@ def _evened(pieces: list[Piece], seams: list[Seam], made: list[Floats]) -> list[
             continue
         flip = np.where(np.eye(3)["xyz".index(axis)] > 0, -1.0, 1.0)
         lines = [
-            curve_points(edge_curve(pieces[s.pieces[0]].surface, s.sides[0]), LOOKED_AT)
+            curve_points(border_curve(pieces[s.pieces[0]].surface, s.sides[0]), LOOKED_AT)
             for s in (one, two)
         ]
         for way in (1, -1):
@@ -169,37 +174,27 @@ def _evened(pieces: list[Piece], seams: list[Seam], made: list[Floats]) -> list[
     return result
 
 
-def _with_knots(surface: BSplineSurface, side: int, knots: Floats) -> BSplineSurface:
-    """Insert the knots along a side that are missing there."""
-    direction = "v" if side in (1, 3) else "u"
-    for t in np.unique(knots)[1:-1]:
-        own = surface.knots_v if direction == "v" else surface.knots_u
-        wanted = int(np.sum(np.abs(knots - t) < SAME_KNOT))
-        for _ in range(wanted - int(np.sum(np.abs(own - t) < SAME_KNOT))):
-            surface = insert_knot(surface, float(t), direction=direction)
-    return surface
-
-
-def _inward(surface: BSplineSurface, side: int) -> BSplineCurve:
+def _inward(surface: BSplineSurface, side: Border) -> BSplineCurve:
     """Return the first derivative inward along a side."""
-    rows = side_rows(surface.points, side)
-    return BSplineCurve(edge_curve(surface, side).knots, (rows[1] - rows[0]) / _near(surface, side))
+    rows = border_rows(surface.points, side)
+    return BSplineCurve(
+        border_curve(surface, side).knots, (rows[1] - rows[0]) / _near(surface, side)
+    )
 
 
-def _near(surface: BSplineSurface, side: int) -> float:
+def _near(surface: BSplineSurface, side: Border) -> float:
     """Return what the first leg inward is divided by to be a derivative."""
-    across = surface.knots_u if side in (1, 3) else surface.knots_v
-    return steps_inward(across, surface.degrees[0 if side in (1, 3) else 1], side)[0]
+    return steps_inward(*knots_across(surface, side), side)[0]
 
 
-def _ratio(p: BSplineSurface, i: int, q: BSplineSurface, j: int, opposed: bool) -> float:
+def _ratio(p: BSplineSurface, i: Border, q: BSplineSurface, j: Border, opposed: bool) -> float:
     """Return how the derivatives over a border compare where they are known: at its ends.
 
     There they are those of the borders that run on from one piece to the other.
     """
     own, theirs = (_inward(s, k).points[[0, -1]] for s, k in ((p, i), (q, j)))
     theirs = theirs[::-1] if opposed else theirs
-    ratio = -float((own * theirs).sum()) / max(float((own**2).sum()), 1e-300)
+    ratio = join_ratio(theirs, own)
     if ratio < 0.02:
         raise FitError("two patches fold back over a border that they share: no ribbon fits both")
     return ratio
@@ -245,8 +240,8 @@ def _solved(pieces: list[Piece], seams: list[Seam]) -> tuple[list[Piece], list[F
         for start, piece in zip(starts, pieces, strict=False)
     ]
     for net in index:
-        for side in range(4):
-            unknowns.taken[side_rows(net[:, :, None], side)[0].ravel()] = True
+        for side in BORDERS:
+            unknowns.taken[border_rows(net[:, :, None], side)[0].ravel()] = True
     ribbons = [_tie_ribbon(unknowns, pieces, index, seam) for seam in seams]
     free = np.flatnonzero(~unknowns.taken)
     unknowns.known[free] = 0.0
@@ -270,7 +265,7 @@ def _tie_ribbon(
 
     Its ends are known: they are the derivatives of the borders that meet there.
     """
-    degree = edge_curve(pieces[seam.pieces[0]].surface, seam.sides[0]).degree
+    degree = border_curve(pieces[seam.pieces[0]].surface, seam.sides[0]).degree
     count = len(seam.knots) - degree - 1
     own = unknowns.count + np.arange(count - 2)
     unknowns.count += count - 2
@@ -284,8 +279,8 @@ def _tie_ribbon(
     for k in range(2):
         surface, side = pieces[seam.pieces[k]].surface, seam.sides[k]
         factor = (1.0 if k == 0 else -seam.ratio) * _near(surface, side)
-        fine = edge_curve(surface, side).knots
-        net = side_rows(index[seam.pieces[k]][:, :, None], side)[:2, :, 0]
+        fine = border_curve(surface, side).knots
+        net = border_rows(index[seam.pieces[k]][:, :, None], side)[:2, :, 0]
         if k and seam.opposed:
             fine, net = 1 - fine[::-1], net[:, ::-1]
         sites = greville(fine, degree)
@@ -318,7 +313,7 @@ def _least_squares(pieces: list[Piece], starts: Ints, unknowns: _Unknowns) -> Fl
         space = Space(surface.knots_u, surface.knots_v, *surface.degrees)
         feet = foot_points(surface, piece.points)
         band, side = normal_equations(space, feet.u, feet.v, piece.points, piece.weights)
-        size = (length_of(edge_curve(surface, 0)), length_of(edge_curve(surface, 1)))
+        size = (length_of(border_curve(surface, "v0")), length_of(border_curve(surface, "u1")))
         band += STIFFNESS * size[0] * size[1] * piece.weights.sum() * energy_band(space, size)
         count = band.shape[1]
         lower = dia_array((band, -np.arange(len(band))), shape=(count, count)).tocsc()
@@ -361,6 +356,6 @@ def ribbon_of(
         Which of that patch's borders it is, as they are given.
     """
     factor = -seam.ratio if second else 1.0
-    line = edge_curve(pieces[seam.pieces[0]], seam.sides[0])
+    line = border_curve(pieces[seam.pieces[0]], seam.sides[0])
     knots = tuple(map(float, seam.knots))
     return Ribbon(border, as_place(line.points[0]), knots, as_places(factor * inward))

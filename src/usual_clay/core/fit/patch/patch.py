@@ -31,9 +31,10 @@ from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import grow, smooth_parts
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
+from usual_clay.core.spline.boundary import Border
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
-from usual_clay.core.spline.four_borders import Borders, between, four_borders, make_compatible
+from usual_clay.core.spline.four_borders import Borders, coons_patch, four_borders, make_compatible
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals, swap_directions
@@ -265,15 +266,17 @@ def lay_out(
     sample = Sample(mesh.vertices[inside], mesh.vertex_normals[inside])
     mirror = None
     if settings.symmetric:
-        borders, mirror, moved = evened(borders, "xyz".index(settings.symmetric))
+        borders, mirror, moved = made_symmetric(borders, "xyz".index(settings.symmetric))
         frame = Frame(borders)
         if moved > 1e-6:
             told = f"borders moved by up to {moved:.4f} mm to be symmetric"
             words = "; ".join(filter(None, [words, told]))
-    given = [neighbours[k] if k < len(neighbours) else None for k in borders.order]
+    given = {
+        side: neighbours[k] if k < len(neighbours) else None for side, k in borders.order.items()
+    }
     meetings = tuple(
         meeting(borders, side, neighbour, settings.joints[borders.order[side]])
-        for side, neighbour in enumerate(given)
+        for side, neighbour in given.items()
         if neighbour is not None and settings.joints[borders.order[side]] != "G0"
     )
     if meetings:
@@ -298,7 +301,7 @@ def _plain(curve: BSplineCurve) -> BSplineCurve:
 
 def _blended(borders: Borders, settings: PatchSettings) -> tuple[Frame, BSplineSurface]:
     frame = Frame(borders)
-    return frame, between(frame.in_space(frame.least(settings.degree)))
+    return frame, coons_patch(frame.in_space(frame.least(settings.degree)))
 
 
 def _inside(
@@ -385,7 +388,7 @@ def _doubled(base: Parameterization, mirror: Mirror) -> Parameterization:
     )
 
 
-def evened(borders: Borders, axis: int) -> tuple[Borders, Mirror, float]:
+def made_symmetric(borders: Borders, axis: int) -> tuple[Borders, Mirror, float]:
     """Make borders their own mirror image: the mean of both.
 
     Returns
@@ -401,7 +404,7 @@ def evened(borders: Borders, axis: int) -> tuple[Borders, Mirror, float]:
     FitError
         When they are far from symmetric.
     """
-    tried = [_evened(borders, Mirror(axis, direction)) for direction in "uv"]
+    tried = [_mean_of_images(borders, Mirror(axis, direction)) for direction in "uv"]
     moved, made, mirror = min(tried, key=lambda entry: entry[0])
     if moved > MOST_AWRY * min(borders.size):
         raise FitError(
@@ -411,12 +414,14 @@ def evened(borders: Borders, axis: int) -> tuple[Borders, Mirror, float]:
     return made, mirror, moved
 
 
-def _evened(borders: Borders, mirror: Mirror) -> tuple[float, Borders, Mirror]:
+def _mean_of_images(borders: Borders, mirror: Mirror) -> tuple[float, Borders, Mirror]:
     flip = np.ones(3)
     flip[mirror.axis] = -1.0
     # What runs along the direction that turns is its own image; the other two are each other's.
-    selves, pair = ((0, 2), (3, 1)) if mirror.direction == "u" else ((1, 3), (0, 2))
-    sides = list(borders.sides)
+    of_u: tuple[Border, Border] = ("u0", "u1")
+    of_v: tuple[Border, Border] = ("v0", "v1")
+    selves, pair = (of_v, of_u) if mirror.direction == "u" else (of_u, of_v)
+    sides = dict(borders.sides)
     moved = 0.0
 
     def mean(one: BSplineCurve, other: BSplineCurve) -> BSplineCurve:
@@ -433,5 +438,4 @@ def _evened(borders: Borders, mirror: Mirror) -> tuple[float, Borders, Mirror]:
     first, second = sides[pair[0]], sides[pair[1]]
     sides[pair[0]] = mean(first, replace(second, points=second.points * flip))
     sides[pair[1]] = replace(sides[pair[0]], points=sides[pair[0]].points * flip)
-    south, east, north, west = sides
-    return moved, replace(borders, sides=(south, east, north, west)), mirror
+    return moved, replace(borders, sides=sides), mirror

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
-from usual_clay.core.fit.cast import Cast, cast, evened, with_images
+from usual_clay.core.fit.cast import Cast, cast, surface_of, with_images
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
 from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow, knot_search
@@ -47,7 +47,7 @@ class Search:
 def to_tolerance(
     sample: Sample,
     settings: CastSettings,
-    aim: Tolerance,
+    tolerance: Tolerance,
     limit: int = LIMIT,
     progress: Progress = silent,
     found: Callable[[Candidate], None] | None = None,
@@ -74,13 +74,13 @@ def to_tolerance(
         is returned, with `cancelled` set.
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
-    trials = Trials(part, settings, aim, found or (lambda _: None), progress)
+    trials = Trials(part, settings, tolerance, found or (lambda _: None), progress)
     if settings.knots != "even":
         return _with_knots(sample, trials, limit)
     cancelled = False
     try:
         best = grow(trials, limit)
-        if trials.deviation(*best) <= aim.tolerance:
+        if trials.deviation(*best) <= tolerance.deviation:
             best = draw_in(trials, best, limit)
     except Cancelled:
         cancelled = True
@@ -101,7 +101,7 @@ def _outcome(
     cancelled: bool,
 ) -> Search:
     trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
-    words = in_words(chosen, report, trials.aim, sample.noise, limit, cancelled)
+    words = in_words(chosen, report, trials.tolerance, sample.noise, limit, cancelled)
     return Search(fitted, chosen, report, tuple(trials.seen.values()), words, cancelled)
 
 
@@ -113,10 +113,10 @@ def _with_knots(sample: Sample, trials: Trials, limit: int) -> Search:
     except Cancelled:
         cancelled = True
     while True:
-        surface = evened(search.laid, search.attempt, trials.base)
+        surface = surface_of(search.laid, search.attempt, trials.base)
         chosen = trials.settings.sized(*surface.counts)
         fitted = cast(sample, chosen, begin=surface)
-        report = judge(fitted.feet.signed, trials.aim)
+        report = judge(fitted.feet.signed, trials.tolerance)
         if report.met or cancelled or not search.goes_on(report.at_share):
             break
     return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
@@ -126,13 +126,13 @@ def _settle(
     sample: Sample, trials: Trials, best: tuple[int, int], limit: int, cancelled: bool
 ) -> tuple[CastSettings, Cast, Report]:
     """Fit the chosen counts to all points; add a few control points should that fall short."""
-    aim = trials.aim
-    expected = trials.deviation(*best) <= aim.tolerance
+    tolerance = trials.tolerance
+    expected = trials.deviation(*best) <= tolerance.deviation
     nu, nv = best
     while True:
         chosen = trials.settings.sized(nu, nv)
         fitted = cast(sample, chosen, begin=trials.made.get((nu, nv)))
-        report = judge(fitted.feet.signed, aim)
+        report = judge(fitted.feet.signed, tolerance)
         if report.met or cancelled or not expected or nu * nv > 1.3 * best[0] * best[1]:
             return chosen, fitted, report
         wider = nu < limit and (nu <= nv * best[0] / best[1] or nv >= limit)
@@ -142,28 +142,29 @@ def _settle(
 
 
 def in_words(
-    chosen: Sizes, report: Report, aim: Tolerance, noise: float, limit: int, cancelled: bool
+    chosen: Sizes, report: Report, tolerance: Tolerance, noise: float, limit: int, cancelled: bool
 ) -> str:
     """Say what a search came to."""
     found = f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
-    reached = f"{percent(aim.share)} of the points lie within {report.at_share:.3f} mm"
-    floor = aim.noise_floor(noise)
+    reached = f"{percent(tolerance.share)} of the points lie within {report.at_share:.3f} mm"
+    floor = tolerance.noise_floor(noise)
     if report.met:
-        if aim.tolerance < floor:
+        if tolerance.deviation < floor:
             return (
                 f"{found}: {reached}. That is below the scan's noise ({floor:.3f} mm at"
-                f" {percent(aim.share)}): part of it copies noise."
+                f" {percent(tolerance.share)}): part of it copies noise."
             )
         return f"{found}: {reached}."
     if cancelled:
         return f"Stopped. The best so far has {found}: {reached}."
-    if aim.tolerance < floor:
+    if tolerance.deviation < floor:
         return (
-            f"The tolerance {aim.tolerance:.3f} mm lies below the scan's noise ({floor:.3f} mm at"
-            f" {percent(aim.share)}): more control points would only copy noise."
+            f"The tolerance {tolerance.deviation:.3f} mm lies below the scan's noise"
+            f" ({floor:.3f} mm at {percent(tolerance.share)}): more control points would only copy"
+            " noise."
             f" {found}: {reached}."
         )
     return (
-        f"The tolerance {aim.tolerance:.3f} mm was not met with up to {limit} × {limit}."
+        f"The tolerance {tolerance.deviation:.3f} mm was not met with up to {limit} × {limit}."
         f" The nearest has {found}: {reached}."
     )

@@ -88,7 +88,7 @@ def fairness_of(
     settings: Sizes,
     surface: BSplineSurface,
     signed: Floats,
-    aim: Tolerance,
+    tolerance: Tolerance,
 ) -> Fairness:
     """Judge a fit by its bending energy and by its isocurves.
 
@@ -109,8 +109,8 @@ def fairness_of(
     points = sample.points[::step], sample.normals[::step]
     own = slice(0, min(len(sample.points), len(base.u)), step)
     plain = replace(base, u=base.u[own], v=base.v[own], mirror=None, least=None, held=None)
-    wanted = at_share(distance_levels(signed), aim.share)
-    least = _smoothest(Sample(*points), plain, settings, wanted, aim) or energy
+    wanted = at_share(distance_levels(signed), tolerance.share)
+    least = _smoothest(Sample(*points), plain, settings, wanted, tolerance) or energy
     return Fairness(energy, energy / max(least, 1e-300), inflections_of(surface))
 
 
@@ -131,7 +131,7 @@ def bending_energy(surface: BSplineSurface, base: Parameterization) -> float:
 
 
 def _smoothest(
-    sample: Sample, base: Parameterization, settings: Sizes, wanted: float, aim: Tolerance
+    sample: Sample, base: Parameterization, settings: Sizes, wanted: float, tolerance: Tolerance
 ) -> float:
     """Return the least energy with which a sample lies as near at the share; 0 for none."""
     side = max(min(SIDE, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
@@ -144,7 +144,7 @@ def _smoothest(
         middle = (low + high) / 2
         surface, feet = fit_once(sample, base, space, stiffness_of(middle, base), start)
         start = start._replace(u=feet.u, v=feet.v, near=surface)
-        if at_share(distance_levels(feet.signed), aim.share) <= wanted:
+        if at_share(distance_levels(feet.signed), tolerance.share) <= wanted:
             best, low = min(best, bending_energy(surface, base)), middle
         else:
             high = middle

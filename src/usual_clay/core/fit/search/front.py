@@ -21,16 +21,16 @@ FINER = 0.5
 RICHER = 3.0
 
 
-def finer(aim: Tolerance, noise: float) -> Tolerance:
-    """Return how far a front goes on past an aim: to a share of its tolerance, or to the noise."""
-    least = max(FINER * aim.tolerance, AT_NOISE * aim.noise_floor(noise))
-    return replace(aim, tolerance=min(least, aim.tolerance))
+def finer(tolerance: Tolerance, noise: float) -> Tolerance:
+    """Return how far a front goes on past a tolerance: to a share of it, or to the noise."""
+    least = max(FINER * tolerance.deviation, AT_NOISE * tolerance.noise_floor(noise))
+    return replace(tolerance, deviation=min(least, tolerance.deviation))
 
 
 def front(
     sample: Sample,
     settings: CastSettings,
-    aim: Tolerance,
+    tolerance: Tolerance,
     limit: int = LIMIT,
     progress: Progress = silent,
     found: Callable[[Candidate], None] | None = None,
@@ -52,13 +52,13 @@ def front(
         From `progress`.
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
-    trials = Trials(part, settings, aim, found or (lambda _: None), progress)
-    past = finer(aim, part.noise)
+    trials = Trials(part, settings, tolerance, found or (lambda _: None), progress)
+    past = finer(tolerance, part.noise)
     if settings.knots == "even":
         best = grow(trials, limit)
-        if trials.deviation(*best) <= aim.tolerance:
+        if trials.deviation(*best) <= tolerance.deviation:
             best = draw_in(trials, best, limit)
-        trials.aim, trials.most = past, RICHER * best[0] * best[1]
+        trials.tolerance, trials.most = past, RICHER * best[0] * best[1]
         grow(trials, limit)
     else:
         search = knot_search(trials, limit)

@@ -69,7 +69,7 @@ class KnotSearch:
     space: InitVar[Space]
     base: Parameterization
     settings: Sizes
-    aim: Tolerance
+    tolerance: Tolerance
     ends: tuple[int, int]
     noted: Callable[[Attempt], None]
     attempt: Attempt = field(init=False)
@@ -95,19 +95,21 @@ class KnotSearch:
 
     @property
     def _cautious(self) -> float:
-        return CAUTION * self.aim.tolerance
+        return CAUTION * self.tolerance.deviation
 
     def _error(self, attempt: Attempt) -> float:
-        return attempt.within(self.aim.share)
+        return attempt.within(self.tolerance.share)
 
     def _enough(self, attempt: Attempt) -> bool:
         self.attempt = attempt
         self.noted(attempt)
-        floor = self.aim.noise_floor(self.laid.noise)
+        floor = self.tolerance.noise_floor(self.laid.noise)
         error = self._error(attempt)
         if self._all is not None and POINTS_EACH * np.prod(attempt.space.counts) > len(attempt.gap):
             return True
-        return error <= self._cautious or (self.aim.tolerance < floor and error < AT_NOISE * floor)
+        return error <= self._cautious or (
+            self.tolerance.deviation < floor and error < AT_NOISE * floor
+        )
 
     def run(self) -> None:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""
@@ -167,7 +169,9 @@ class KnotSearch:
         """Put knots in until it is enough; when it nearly is, bring the points to rest first."""
 
         def nearly(attempt: Attempt) -> bool:
-            return self._enough(attempt) or self._error(attempt) <= HOPELESS * self.aim.tolerance
+            return (
+                self._enough(attempt) or self._error(attempt) <= HOPELESS * self.tolerance.deviation
+            )
 
         while True:
             self.laid, self.attempt = grown(self.laid, self.attempt, self.ends, nearly)
@@ -186,10 +190,10 @@ class KnotSearch:
         self.noted(self.attempt)
         return self.attempt.space.counts != before
 
-    def go_past(self, aim: Tolerance, richer: float) -> None:
-        """Put knots in until a finer aim is met, or so many times the control points are there."""
+    def go_past(self, tolerance: Tolerance, richer: float) -> None:
+        """Put knots in until a finer tolerance is met, or so many times the control points."""
         most = richer * float(np.prod(self.attempt.space.counts))
-        self.aim = aim
+        self.tolerance = tolerance
         grown(
             self.laid,
             self.attempt,
@@ -229,14 +233,14 @@ class KnotSearch:
         """Return an attempt with fewer control points that holds, if one is found."""
         without = {direction: self._without(direction, self.attempt) for direction in "vu"}
         self._worn = all(
-            lean is None or self._error(lean) > WORST_TRADED * self.aim.tolerance
+            lean is None or self._error(lean) > WORST_TRADED * self.tolerance.deviation
             for lean in without.values()
         )
         total = np.prod(self.attempt.space.counts)
         for tried in chain(without.values(), (self._traded(d, without[d]) for d in "uv")):
             if tried is None or np.prod(tried.space.counts) >= total:
                 continue
-            if self._error(tried) > HOPELESS * self.aim.tolerance:
+            if self._error(tried) > HOPELESS * self.tolerance.deviation:
                 continue
             laid, attempt = self.laid.on(tried)
             if not self.holds(attempt):
@@ -263,7 +267,7 @@ class KnotSearch:
         other = "v" if direction == "u" else "u"
         if lean is None or other not in self.directions:
             return None
-        if self._error(lean) > WORST_TRADED * self.aim.tolerance:
+        if self._error(lean) > WORST_TRADED * self.tolerance.deviation:
             return None
         lean = self._without(direction, lean)
         if lean is None or count_of(lean.space, other) >= self.ends["uv".index(other)]:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance, distance_levels
-from usual_clay.core.fit.cast import COARSE_ROUNDS, evened, laid_for_knots, stiffness_of
+from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, stiffness_of, surface_of
 from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization, parameterize
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
@@ -32,11 +32,11 @@ class Trials:
         self,
         sample: Sample,
         settings: CastSettings,
-        aim: Tolerance,
+        tolerance: Tolerance,
         found: Callable[[Candidate], None],
         progress: Progress,
     ) -> None:
-        self.sample, self.settings, self.aim = sample, settings, aim
+        self.sample, self.settings, self.tolerance = sample, settings, tolerance
         self.found, self.progress = found, progress
         self.base: Parameterization = parameterize(
             sample, settings.sized(settings.degree + 3, settings.degree + 3)
@@ -63,18 +63,20 @@ class Trials:
             # The first one starts from parameters that were never corrected.
             rounds = TRIAL_ROUNDS if self.seen else COARSE_ROUNDS
             laid, attempt = self.laid(nu, nv).settled(space, rounds)
-            if 1 < attempt.within(self.aim.share) / self.aim.tolerance < HOPELESS:
+            if 1 < attempt.within(self.tolerance.share) / self.tolerance.deviation < HOPELESS:
                 laid, attempt = laid.rested(attempt)
             self._ends[nu, nv] = laid
-            self.made[nu, nv] = evened(self._ends[nu, nv], attempt, self.base)
+            self.made[nu, nv] = surface_of(self._ends[nu, nv], attempt, self.base)
             self.note(attempt)
-        return self.seen[nu, nv].deviation(self.aim.share)
+        return self.seen[nu, nv].deviation(self.tolerance.share)
 
     def note(self, attempt: Attempt) -> None:
         """Keep what a search has come to as a candidate."""
         nu, nv = attempt.space.counts
         made, known = Candidate(nu, nv, distance_levels(attempt.distances)), self.seen.get((nu, nv))
-        if known is None or made.deviation(self.aim.share) < known.deviation(self.aim.share):
+        if known is None or made.deviation(self.tolerance.share) < known.deviation(
+            self.tolerance.share
+        ):
             self.seen[nu, nv] = made
             self.found(made)
         self.progress(len(self.seen) / (len(self.seen) + 8), f"{nu} × {nv} control points")
@@ -89,12 +91,12 @@ class Trials:
 
 
 def grow(trials: Trials, limit: int) -> tuple[int, int]:
-    aim = trials.aim
-    floor = aim.noise_floor(trials.sample.noise)
+    tolerance = trials.tolerance
+    floor = tolerance.noise_floor(trials.sample.noise)
     nu, nv = trials.fewest
     error = trials.deviation(nu, nv)
     idle = 0
-    while error > aim.tolerance:
+    while error > tolerance.deviation:
         steps = [
             pair
             for pair in ((_more(nu, limit), nv), (nu, _more(nv, limit)))
@@ -118,7 +120,7 @@ def grow(trials: Trials, limit: int) -> tuple[int, int]:
             idle = 0
             nu, nv = steps[best]
         error = trials.deviation(nu, nv)
-    return (nu, nv) if error <= aim.tolerance else best_so_far(trials)
+    return (nu, nv) if error <= tolerance.deviation else best_so_far(trials)
 
 
 def _even_count(trials: Trials, name: str, limit: int) -> int:
@@ -129,7 +131,7 @@ def _even_count(trials: Trials, name: str, limit: int) -> int:
     while count < limit:
         pair = (count, rich) if name == "nu" else (rich, count)
         error = trials.deviation(*pair)
-        if error <= trials.aim.tolerance or error > 0.97 * last:
+        if error <= trials.tolerance.deviation or error > 0.97 * last:
             break
         last, count = error, _more(count, limit)
     return count
@@ -141,7 +143,7 @@ def _more(count: int, limit: int) -> int:
 
 def draw_in(trials: Trials, best: tuple[int, int], limit: int) -> tuple[int, int]:
     """Take control points out again while the tolerance holds."""
-    tolerance, calm = trials.aim.tolerance, Calm.of(trials.made[best], trials.base)
+    tolerance, calm = trials.tolerance.deviation, Calm.of(trials.made[best], trials.base)
 
     def holds(nu: int, nv: int) -> bool:
         if not trials.allows(nu, nv, limit) or trials.deviation(nu, nv) > tolerance:
@@ -193,7 +195,7 @@ def _of_smaller_budget(best: tuple[int, int], fewest: int) -> list[tuple[int, in
 
 def best_so_far(trials: Trials) -> tuple[int, int]:
     """Return the leanest candidate within tolerance, or the leanest of the nearest to it."""
-    share, tolerance = trials.aim.share, trials.aim.tolerance
+    share, tolerance = trials.tolerance.share, trials.tolerance.deviation
     known = [(c.total, c.deviation(share), pair) for pair, c in trials.seen.items()]
     met = [entry for entry in known if entry[1] <= tolerance]
     if met:
@@ -217,4 +219,6 @@ def knot_search(trials: Trials, limit: int) -> KnotSearch:
         for direction, count in zip("uv", counts, strict=True)
     ]
     laid = trials.laid(*counts)
-    return KnotSearch(laid, space, base, settings, trials.aim, (ends[0], ends[1]), trials.note)
+    return KnotSearch(
+        laid, space, base, settings, trials.tolerance, (ends[0], ends[1]), trials.note
+    )

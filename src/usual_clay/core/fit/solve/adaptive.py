@@ -18,7 +18,7 @@ from usual_clay.core.fit.solve.slide import (
     pulled,
     pulls_of,
 )
-from usual_clay.core.fit.solve.system import Held, Space
+from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.sample import neighbours_of, spike_weights
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.closest import foot_points, heights
@@ -118,7 +118,7 @@ class Laid:
     noise: float
     neighbours: Ints
     fixed: bool = False
-    held: Callable[[Space], Held] | None = None
+    held: Callable[[Space], FixedControlPoints] | None = None
 
     @cached_property
     def pulls(self) -> Pulls | None:

@@ -7,29 +7,30 @@ from collections.abc import Sequence
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.solve.system import Held
+from usual_clay.core.fit.solve.system import FixedControlPoints
+from usual_clay.core.spline.boundary import BORDERS, border_rows
 
 # Edges share corners: each is brought to its line or plane so many times in turn.
 TURNS = 12
 
 
-def constrained_edges(net: Floats, rules: Sequence[str]) -> Held:
+def constrained_edges(net: Floats, rules: Sequence[str]) -> FixedControlPoints:
     """Hold edges of a net on the line or plane that lies nearest to them.
 
     Parameters
     ----------
     net : (nu, nv, 3) array
     rules : four of {"free", "straight", "flat"}
-        Of the edges u = 0, u = 1, v = 0 and v = 1.
+        Of the borders u0, u1, v0 and v1.
 
     Returns
     -------
-    Held
+    FixedControlPoints
         With the whole net as its points.
     """
     net = net.copy()
     which = np.zeros(net.shape[:2], dtype=bool)
-    rows, chosen = ((n[0], n[-1], n[:, 0], n[:, -1]) for n in (net, which))
+    rows, chosen = ([border_rows(n, border)[0] for border in BORDERS] for n in (net, which))
     for turn in range(TURNS):
         for rule, row in zip(rules, rows, strict=True):
             if rule == "free":
@@ -42,7 +43,7 @@ def constrained_edges(net: Floats, rules: Sequence[str]) -> Held:
             _draw_straight(rows, rules)
     for rule, mask in zip(rules, chosen, strict=True):
         mask[:] |= rule != "free"
-    return Held(which, net)
+    return FixedControlPoints(which, net)
 
 
 def _draw_straight(rows: Sequence[Floats], rules: Sequence[str]) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.solve.adaptive import spread_knots
 from usual_clay.core.fit.solve.slide import LEAST_WITHIN, Start, fit_from, pulls_of
-from usual_clay.core.fit.solve.system import FitError, Held, Space
+from usual_clay.core.fit.solve.system import FitError, FixedControlPoints, Space
 from usual_clay.core.spline.basis import collocation, even_knots, span_of
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface, sample_parameters, surface_grid
@@ -157,7 +157,7 @@ def pull_to_points(
     start = Start(feet.u[bends], feet.v[bends], weights, surface)
     for _ in range(PULLS):
         pulls = pulls_of(start, points, LEAST_WITHIN)
-        held = Held(stays, surface.points)
+        held = FixedControlPoints(stays, surface.points)
         net = fit_from(space, points, start, pulls, stiffness, (scale, scale), held)
         surface = replace(surface, points=net)
         feet = foot_points(surface, points, (start.u, start.v))

@@ -9,7 +9,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats, dots
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.fit.solve.system import (
-    Held,
+    FixedControlPoints,
     Space,
     energy_band,
     fit_control_points,
@@ -182,7 +182,7 @@ def fit_from(
     pulls: Pulls | None,
     stiffness: float,
     size: tuple[float, float],
-    held: Held | None = None,
+    held: FixedControlPoints | None = None,
 ) -> Floats:
     """Fit control points to points from where they stand, sliding where they have pulls."""
     u, v, weights = start[:3]
@@ -201,7 +201,7 @@ def fit_sliding(
     weights: Floats,
     stiffness: float,
     size: tuple[float, float],
-    held: Held | None = None,
+    held: FixedControlPoints | None = None,
 ) -> Floats:
     """Fit control points to points with known feet, with the `pulls` that those have there.
 
@@ -235,5 +235,9 @@ def fit_sliding(
             band[3 + i - j :: 3, j::3][: width - 1] = bands[k, 1:]
     side = (right / total).reshape(-1, 1)
     if held is not None:
-        hold(band, side, Held(np.repeat(held.which.ravel(), 3), held.points.reshape(-1)))
+        hold(
+            band,
+            side,
+            FixedControlPoints(np.repeat(held.which.ravel(), 3), held.points.reshape(-1)),
+        )
     return solved(space, band, side, 3).reshape(*space.counts, 3)

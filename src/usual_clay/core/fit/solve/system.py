@@ -54,7 +54,7 @@ class Space:
 
 
 @dataclass(frozen=True, eq=False)
-class Held:
+class FixedControlPoints:
     """Control points that a fit must leave where they are.
 
     Attributes
@@ -67,9 +67,9 @@ class Held:
     which: Bools
     points: Floats
 
-    def turned(self) -> Held:
+    def turned(self) -> FixedControlPoints:
         """Return the same with the directions exchanged."""
-        return Held(self.which.T, self.points.transpose(1, 0, 2))
+        return FixedControlPoints(self.which.T, self.points.transpose(1, 0, 2))
 
 
 def fit_control_points(
@@ -80,7 +80,7 @@ def fit_control_points(
     weights: Floats | None = None,
     stiffness: float = 0.0,
     size: tuple[float, float] = (1.0, 1.0),
-    held: Held | None = None,
+    held: FixedControlPoints | None = None,
 ) -> Floats:
     """Fit control points to points with known parameters.
 
@@ -98,7 +98,7 @@ def fit_control_points(
         mm squared.
     size : two floats
         mm along u and v.
-    held : Held, optional
+    held : FixedControlPoints, optional
         Control points that are known.
 
     Returns
@@ -195,7 +195,7 @@ def _closed_solution(space: Space, band: Floats, right: Floats, depth: int) -> F
     return np.asarray(net @ made)
 
 
-def hold(band: Floats, right: Floats, held: Held) -> None:
+def hold(band: Floats, right: Floats, held: FixedControlPoints) -> None:
     """Put known values into a lower band and its right-hand side, in place.
 
     What they contribute goes to the right; their own equations become ``x = value``.
