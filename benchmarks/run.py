@@ -58,7 +58,7 @@ run = np.stack([100 * s, 0 * s, 8 * np.sin(9 * s)], axis=1)
 run += np.random.default_rng(0).normal(0, 0.01, run.shape) * [1, 0, 1]
 from usual_clay.bench.edits.points import add_list, add_spline
 add_list(session, run, "run.csv")
-add_spline(session, session.job.items[session.chosen], TraceSettings(40))
+add_spline(session, session.job.items[session.choice.item], TraceSettings(40))
 settle(window)
 window.set_station("Trace")
 window.stage.look("side")
@@ -74,7 +74,7 @@ for each in (window.stage.side, window.stage.free):
         drawn[0] += time.perf_counter() - start
         return made
     each.view.image = timed
-curve = session.job.items[session.chosen]
+curve = session.job.items[session.choice.item]
 x, y, _ = pane.view.project(curve.geometry.points[[20]])[0]
 def send(kind, dy):
     at = QPointF(x, y + dy)
@@ -280,7 +280,7 @@ while window.session.work.is_busy():
     time.sleep(0.01)
 pane, left = window.stage.free, Qt.MouseButton.LeftButton
 window.take("brush")
-window.session.set_brush(6)
+window.session.hand.set_brush(6)
 app.processEvents()
 moves = []
 for step in range(40):

@@ -11,6 +11,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
 from tests.bench.conftest import BACK, CTRL, NONE, Hands
+from usual_clay.bench.edits.regions import set_spread
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.scan import pose
@@ -43,14 +44,14 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     assert 15_000 < len(region.vertices) < 35_000
     # Enter casts it.
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     assert surface is not None
     assert surface.geometry.counts == (10, 10)
     assert surface.recipe is not None
     assert surface.recipe.settings.reach == pytest.approx(0.4)
     # To tolerance with its key; every candidate stays in Balance.
     hands.key(Qt.Key.Key_T, widget=hands.pane)
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     assert surface is not None
     report = session.job.report(surface)
     assert report is not None
@@ -75,7 +76,7 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     assert len(again.candidates) == len(surface.candidates)
     assert session.is_saved
     # STEP, IGES and STL.
-    session.choose(again.id)
+    session.choice.choose(again.id)
     for suffix in (".step", ".igs"):
         window.documents.write_to(tmp_path / f"back{suffix}")
         hands.wait()
@@ -94,7 +95,7 @@ def _feet(surface: Surface, points: np.ndarray) -> np.ndarray:
 
 def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
     window, session = with_demo.window, with_demo.session
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     assert surface is not None
     for tolerance in (0.05, 0.08):
         window.top_bar.tolerance.setValue(tolerance)
@@ -115,32 +116,32 @@ def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
 def test_settings_refit_live_and_are_marked_stale(with_demo: Hands) -> None:
     window, session = with_demo.window, with_demo.session
     card = window.cards.card
-    before = session.chosen_surface()
+    before = session.choice.surface()
     assert before is not None
     card.nu.setValue(9)  # type: ignore[attr-defined]
-    now = session.chosen_surface()
+    now = session.choice.surface()
     assert now is not None
     assert now.geometry is before.geometry
     assert card.near.words.text() == "being fitted"  # type: ignore[attr-defined]
     assert "fitting" in window.balance.chart.note.toPlainText()
     with_demo.wait()
-    made = session.chosen_surface()
+    made = session.choice.surface()
     assert made is not None
     assert made.geometry.counts == (9, 6)
     assert card.near.words.text() == "95 % are nearer"  # type: ignore[attr-defined]
     card.degree.setValue(5)  # type: ignore[attr-defined]
     with_demo.wait()
-    assert session.chosen_surface().geometry.degrees == (5, 5)  # type: ignore[union-attr]
+    assert session.choice.surface().geometry.degrees == (5, 5)  # type: ignore[union-attr]
     card.smoothness.slider.setValue(90)  # type: ignore[attr-defined]
     with_demo.wait()
-    stiff = session.job.report(session.chosen_surface())  # type: ignore[arg-type]
+    stiff = session.job.report(session.choice.surface())  # type: ignore[arg-type]
     assert stiff is not None
     assert stiff.at_share > 0.1
     # Other settings than counts leave no old candidates behind.
-    assert len(session.chosen_surface().candidates) == 1  # type: ignore[union-attr]
+    assert len(session.choice.surface().candidates) == 1  # type: ignore[union-attr]
     for _ in range(3):
         with_demo.key(Qt.Key.Key_Z, CTRL, hands_on(window))
-    back = session.chosen_surface()
+    back = session.choice.surface()
     assert back is not None
     assert back.geometry is before.geometry
 
@@ -153,13 +154,13 @@ def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
     card, session = with_demo.window.cards.card, with_demo.session
     QTest.mouseClick(card.frame._buttons["axes"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
     with_demo.wait()
-    corner = session.chosen_surface().geometry.points[0, 0]  # type: ignore[union-attr]
+    corner = session.choice.surface().geometry.points[0, 0]  # type: ignore[union-attr]
     QTest.mouseClick(card.frame._buttons["locked"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
     with_demo.wait()
     assert card.plane.isVisible()  # type: ignore[attr-defined]
     card.plane.setCurrentText("yx")  # type: ignore[attr-defined]
     with_demo.wait()
-    turned = session.chosen_surface()
+    turned = session.choice.surface()
     assert turned is not None
     assert turned.recipe is not None
     assert (turned.recipe.settings.frame, turned.recipe.settings.plane) == ("locked", "yx")
@@ -184,7 +185,7 @@ def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
     for place in (front[1], front[3]):
         QTest.mouseClick(chart.plot.viewport(), Qt.MouseButton.LeftButton, NONE, pixel(place))
         with_demo.wait()
-        surface = session.chosen_surface()
+        surface = session.choice.surface()
         assert surface is not None
         assert surface.geometry.counts == (place[2].nu, place[2].nv)
         report = session.job.report(surface)
@@ -196,7 +197,7 @@ def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
     path = [pixel(place) for place in chart._front[1:4]]
     target = chart._front[3][0]
     with_demo.drag(path, widget=chart.plot.viewport())
-    dragged = session.chosen_surface()
+    dragged = session.choice.surface()
     assert dragged is not None
     assert np.log10(dragged.control_points) == pytest.approx(target, abs=0.08)
     assert session.history.undo_words == "balance"
@@ -205,16 +206,16 @@ def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
 def test_a_search_is_stopped_and_keeps_the_best(with_demo: Hands) -> None:
     window, session = with_demo.window, with_demo.session
     window.top_bar.tolerance.setValue(0.042)
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     assert surface is not None
-    window.to_tolerance()
-    with_demo.wait(lambda: len(session.found) > 4)
+    window.commands.run("to tolerance")
+    with_demo.wait(lambda: len(session.sight.found) > 4)
     assert window.cards.card.search.text() == "Stop"  # type: ignore[attr-defined]
     assert window.hint_line.cancel.isVisible()
     QTest.mouseClick(window.hint_line.cancel, Qt.MouseButton.LeftButton)
     with_demo.wait()
-    assert "Stopped" in session.search_words[surface.id]
-    stopped = session.chosen_surface()
+    assert "Stopped" in session.notes[surface.id]
+    stopped = session.choice.surface()
     assert stopped is not None
     assert len(stopped.candidates) >= 5
     assert window.cards.card.search.text() == "To tolerance"  # type: ignore[attr-defined]
@@ -222,10 +223,10 @@ def test_a_search_is_stopped_and_keeps_the_best(with_demo: Hands) -> None:
 
 def test_a_region_that_folds_is_told_and_the_way_named(with_scan: Hands) -> None:
     window, session = with_scan.window, with_scan.session
-    window.take("spread")
-    session.set_spread(1.0)
+    window.commands.run("spread")
+    set_spread(session, 1.0)
     with_scan.click(BACK)
-    window.cast()
+    window.commands.run("cast")
     with_scan.wait()
     assert not list(session.job.all(Surface))
     assert "folds over" in window.cards.card.trouble.text()  # type: ignore[attr-defined]
@@ -249,7 +250,7 @@ def test_a_damaged_job_leaves_the_open_one_alone(with_demo: Hands, tmp_path: Pat
 
 
 def test_a_new_surface_is_dropped_by_escape(with_scan: Hands, lure: TriangleMesh) -> None:
-    with_scan.window.take("spread")
+    with_scan.window.commands.run("spread")
     with_scan.click(BACK)
     with_scan.key(Qt.Key.Key_Return, widget=with_scan.pane)
     assert list(with_scan.session.job.all(Surface))

@@ -13,7 +13,6 @@ from scipy.spatial import cKDTree
 
 from tests.bench.conftest import ALT, CTRL, Hands
 from usual_clay.bench.cards.health import AILMENTS
-from usual_clay.bench.edits.pictures import compare
 from usual_clay.bench.stage.picking import under
 from usual_clay.bench.stage.reading import reading
 from usual_clay.core.picture.placement import corners, to_flat, to_space
@@ -24,6 +23,7 @@ from usual_clay.demo.pictures import FILES, SIDE_TURN, draw_picture
 from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
 from usual_clay.demo.scan import pose, true_mesh
 from usual_clay.demo.shape import HOLES, SLOT, profile
+from usual_clay.job.edits.pictures import compare
 from usual_clay.job.items import Curve, Item, Picture, PointList, Region, Scan, Shape
 
 
@@ -34,7 +34,7 @@ def pictures() -> list[Path]:
 
 
 def chosen(hands: Hands) -> Item:
-    return hands.session.job.items[hands.session.chosen or ""]
+    return hands.session.job.items[hands.session.choice.item or ""]
 
 
 def picture(hands: Hands, name: str) -> Picture:
@@ -57,7 +57,7 @@ def pin_and_scale(hands: Hands, path: Path, view: str) -> Picture:
     made = chosen(hands)
     assert isinstance(made, Picture)
     hide_all_but(hands, made.id)
-    hands.window.look_at_picture(made)
+    hands.window.stage.look_at(made.placement.plane, made.name)
     if hands.window.stage.large is not hands.window.stage.side:
         hands.window.stage.swap()
     hands.wait()
@@ -69,13 +69,15 @@ def pin_and_scale(hands: Hands, path: Path, view: str) -> Picture:
         flat = to_flat(made.placement, made.size, end[None])
         hands.click_at(to_space(made.placement, flat)[0], pane=pane)
     # Clicks fall on whole pixels of the screen: the marks are then dragged where they belong.
-    assert hands.session.marking is not None
+    assert hands.session.hand.marking is not None
     exact = to_space(made.placement, to_flat(made.placement, made.size, drawn.bar))
-    assert np.abs(hands.session.marking.points - exact).max() < pane.view.mm_per_pixel(exact[0])
-    hands.session.set_marking(hands.session.marking.with_places(exact))
+    assert np.abs(hands.session.hand.marking.points - exact).max() < pane.view.mm_per_pixel(
+        exact[0]
+    )
+    hands.session.hand.set_marking(hands.session.hand.marking.with_places(exact))
     hands.window.cards.card.length.setValue(drawn.length)  # type: ignore[attr-defined]
     hands.press("Scale")
-    assert hands.session.marking is None
+    assert hands.session.hand.marking is None
     now = hands.session.job.items[made.id]
     assert isinstance(now, Picture)
     assert now.placement.width == pytest.approx(made.size[0] / 10, rel=1e-6)
@@ -105,7 +107,7 @@ def test_three_pictures_are_scaled_and_brought_to_agree(
     for item in list(hands.session.job.items.values()):
         if not item.visible:
             hands.session.set_flag(item.id, "visible", True)
-    hands.window.table.run("agreement")
+    hands.window.commands.run("agreement")
     hands.wait()
     card = hands.window.cards.card
     told = "\n".join(d.words for d in card.found if d.matters)  # type: ignore[attr-defined]
@@ -197,7 +199,7 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     assert row[0].id not in hands.window.stage.scene.layers()
     assert row[1].id in hands.window.stage.scene.layers()
     # The background's colour is clicked on the picture and becomes clear.
-    hands.session.choose(row[2].id)
+    hands.session.choice.choose(row[2].id)
     hands.press("look")
     hands.press("Drop background")
     made = chosen(hands)
@@ -222,7 +224,7 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     assert line.closed
     width = 52 * np.ptp(line.points[:, 1]) / made.placement.width
     assert width == pytest.approx(np.ptp(true_mesh().vertices[:, 1]), abs=0.05)
-    hands.session.choose(made.id)
+    hands.session.choice.choose(made.id)
     hands.press("place")
     hands.window.cards.card.mid_x.setValue(made.placement.x + 7)  # type: ignore[attr-defined]
     hands.wait()
@@ -231,7 +233,7 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     # Across a front view is -y.
     assert moved.points == pytest.approx(line.points - [0, 7, 0], abs=1e-6)
     # A rough stroke with the mouse finds the same edge.
-    hands.session.choose(made.id)
+    hands.session.choice.choose(made.id)
     hands.press("outline")
     hands.press("Outline along a stroke")
     part = moved.points[np.linspace(0, len(moved.points) * 0.3, 25).astype(int)]
@@ -261,10 +263,10 @@ def test_points_are_ringed_taken_out_and_what_follows_is_made_anew(
     assert isinstance(spline, Curve)
     assert spline.signed is not None
     worst = spline.signed.max()
-    hands.session.choose(run.id)
+    hands.session.choice.choose(run.id)
     hands.press("clean")
     hands.press("Suggest slips")
-    assert set(np.flatnonzero(probed_outline()[1])) <= set(hands.session.suggested)
+    assert set(np.flatnonzero(probed_outline()[1])) <= set(hands.session.choice.ringed)
     hands.key(Qt.Key.Key_Delete, widget=hands.pane)
     hands.wait()
     clean = hands.session.job.items[touched.id]
@@ -277,33 +279,33 @@ def test_points_are_ringed_taken_out_and_what_follows_is_made_anew(
     assert again.signed.max() < worst
     assert len(again.signed) == len(clean.points)
     # More control points bring it nearer, at once.
-    hands.session.choose(spline.id)
+    hands.session.choice.choose(spline.id)
     card = hands.window.cards.card
     card.controls.setValue(40)  # type: ignore[attr-defined]
     hands.wait()
     assert chosen(hands).control_points == 40  # type: ignore[attr-defined]
     assert card.near.words.text() == "95 % are nearer"  # type: ignore[attr-defined]
     # Picked by a click, by a box, and let go of with Ctrl.
-    hands.session.choose(run.id)
+    hands.session.choice.choose(run.id)
     hands.press("Pick or box")
     hands.click_at(run.points[100])
-    assert hands.session.suggested.tolist() == [100]
+    assert hands.session.choice.ringed.tolist() == [100]
     x, y = hands.pane.view.project(run.points[98:103])[:, :2].T
     box = [QPoint(int(x.min()) - 4, int(y.min()) - 4), QPoint(int(x.max()) + 4, int(y.max()) + 4)]
     hands.drag(box)
-    assert set(range(98, 103)) <= set(hands.session.suggested)
+    assert set(range(98, 103)) <= set(hands.session.choice.ringed)
     hands.drag(box, held=CTRL)
-    assert not len(hands.session.suggested)
-    hands.window.take("brush points")
-    hands.session.set_brush(1.5)
+    assert not len(hands.session.choice.ringed)
+    hands.window.commands.run("brush points")
+    hands.session.hand.set_brush(1.5)
     hands.drag([QPoint(round(a), round(b)) for a, b in zip(x, y, strict=True)])
-    ringed = hands.session.suggested
+    ringed = hands.session.choice.ringed
     assert {99, 100, 101} <= set(ringed)
     hands.press("Take out")
     assert set(ringed) <= set(hands.session.job.items[run.id].out)  # type: ignore[attr-defined]
     # Under the cursor a point says where it is, and how far from the chosen spline.
-    hands.window.session.take_tool(None)
-    hands.session.choose(spline.id)
+    hands.window.session.hand.take(None)
+    hands.session.choice.choose(spline.id)
     place = hands.pane.view.project(run.points[50:51])[0]
     words = reading(hands.pane.scene, under(hands.pane.scene, hands.pane.view, *place[:2]))
     assert "point 51" in words
@@ -331,8 +333,8 @@ def test_points_are_brought_down_with_a_word_before(hands: Hands, tmp_path: Path
     assert (flat.points[:, 2] == 0).all()
     # A loose follower keeps its shape when its source changes.
     hands.press("Set loose")
-    hands.session.choose(run.id)
-    hands.session.mark_points(np.array([4, 5]))
+    hands.session.choice.choose(run.id)
+    hands.session.choice.ring(np.array([4, 5]))
     hands.key(Qt.Key.Key_Delete, widget=hands.pane)
     assert len(hands.session.job.items[flat.id].points) == 60  # type: ignore[attr-defined]
 
@@ -340,7 +342,7 @@ def test_points_are_brought_down_with_a_word_before(hands: Hands, tmp_path: Path
 def test_the_scan_is_set_straight_and_its_shapes_recognised(with_scan: Hands) -> None:
     hands, session = with_scan, with_scan.session
     scan = next(session.job.all(Scan))
-    session.choose(scan.id)
+    session.choice.choose(scan.id)
     hands.press("Set straight")
     hands.press("Find it and set straight")
     assert "Its plane of symmetry is now y = 0" in hands.window.cards.card.told.text()  # type: ignore[attr-defined]
@@ -378,8 +380,8 @@ def test_the_scan_is_set_straight_and_its_shapes_recognised(with_scan: Hands) ->
     for shape, hole in zip(shapes, HOLES, strict=False):
         assert shape.radius == pytest.approx(hole["radius"], abs=0.02)
     # The plane becomes the ground, a hole's axis x's direction: the scan and shapes move along.
-    session.choose(scan.id)
-    hands.window.table.run("straighten")
+    session.choice.choose(scan.id)
+    hands.window.commands.run("straighten")
     hands.press("shapes")
     card = hands.window.cards.card
     card.ground.setCurrentIndex(1)  # type: ignore[attr-defined]
@@ -411,13 +413,13 @@ def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> N
     scan = next(session.job.all(Scan))
     back = next(session.job.all(Region))
     places = scan.mesh.vertices[back.vertices]
-    session.choose(scan.id)
+    session.choice.choose(scan.id)
     hands.press("Health")
     card = hands.window.cards.card
     assert card.counts["holes"].text() == "2"  # type: ignore[attr-defined]
     assert int(card.counts["spikes"].text()) == pytest.approx(40, abs=2)  # type: ignore[attr-defined]
     QTest.mouseClick(card.shows["spikes"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-    assert len(session.lit) == int(card.counts["spikes"].text())  # type: ignore[attr-defined]
+    assert len(session.sight.lit) == int(card.counts["spikes"].text())  # type: ignore[attr-defined]
     card.largest.setValue(20)  # type: ignore[attr-defined]
     for ailment in AILMENTS[:1]:
         QTest.mouseClick(card.mends[ailment.mend], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
@@ -448,22 +450,22 @@ def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> N
 def test_slices_follow_the_scan(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
     scan = next(session.job.all(Scan))
-    session.choose(scan.id)
+    session.choice.choose(scan.id)
     hands.press("Slice")
     card = hands.window.cards.card
-    assert len(session.lit) >= 5
+    assert len(session.sight.lit) >= 5
     card.at.setText("30, 60")  # type: ignore[attr-defined]
     card.at.editingFinished.emit()  # type: ignore[attr-defined]
     hands.wait()
-    assert len(session.lit) == 2
+    assert len(session.sight.lit) == 2
     hands.press("Add the slices")
     cuts = [p for p in session.job.all(PointList) if p.recipe and p.recipe.kind == "section"][-2:]
     assert [cut.recipe.settings.station for cut in cuts] == [30, 60]  # type: ignore[union-attr]
     assert all(cut.closed for cut in cuts)
     assert cuts[0].points[:, 0] == pytest.approx(np.full(len(cuts[0].points), 30.0))
     # Moved, the scan is cut anew where the planes are.
-    session.choose(scan.id)
-    hands.window.table.run("straighten")
+    session.choice.choose(scan.id)
+    hands.window.commands.run("straighten")
     hands.press("axes")
     hands.press("Set straight")
     now = session.job.items[cuts[0].id]
@@ -477,7 +479,7 @@ def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
     scan = next(session.job.all(Scan))
     pane = hands.pane
     middle = hands.place((50, 0, 12))
-    hands.window.take("box")
+    hands.window.commands.run("box")
     hands.drag([middle + QPoint(-30, -20), middle + QPoint(30, 20)])
     front = next(session.job.all(Region))
     towards = -pane.view.camera.sight
@@ -488,7 +490,7 @@ def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
     through = session.job.items[front.id]
     assert isinstance(through, Region)
     assert len(through.vertices) > 1.5 * len(front.vertices)
-    hands.window.take("lasso")
+    hands.window.commands.run("lasso")
     ring = [
         middle + QPoint(round(60 * np.cos(a)), round(40 * np.sin(a)))
         for a in np.linspace(0, 2 * np.pi, 20)
@@ -497,12 +499,12 @@ def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
     assert not len(session.job.items[front.id].vertices)  # type: ignore[attr-defined]
     # Two regions are joined, and one is taken from the other again.
     hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
-    session.choose(None)
-    hands.window.take("box")
+    session.choice.choose(None)
+    hands.window.commands.run("box")
     hands.drag([middle + QPoint(-10, -40), middle + QPoint(90, 5)])
     first, second = session.job.all(Region)
-    session.take_tool(None)
-    session.choose(first.id)
+    session.hand.take(None)
+    session.choice.choose(first.id)
     hands.press("Join")
     joined = session.job.items[first.id]
     assert set(joined.vertices) == set(first.vertices) | set(second.vertices)  # type: ignore[attr-defined]
@@ -518,7 +520,7 @@ def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
 def test_a_probe_streams_live_and_is_finished(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
     before = len(list(session.job.all(PointList)))
-    hands.window.table.run("probe")
+    hands.window.commands.run("probe")
     card = hands.window.cards.card
     card.spacing.setValue(0.5)  # type: ignore[attr-defined]
     hands.press("Start")
@@ -551,7 +553,7 @@ def test_loose_points_can_be_draped(hands: Hands, lure: TriangleMesh, tmp_path: 
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     assert len(chosen(hands).points) == len(top)  # type: ignore[attr-defined]
     hands.key(Qt.Key.Key_D, widget=hands.pane)
-    surface = hands.session.chosen_surface()
+    surface = hands.session.choice.surface()
     assert surface is not None
     report = hands.session.job.report(surface)
     assert report is not None
@@ -561,7 +563,7 @@ def test_loose_points_can_be_draped(hands: Hands, lure: TriangleMesh, tmp_path: 
 
 
 def test_no_symmetry_and_no_scan_are_said_plainly(hands: Hands, lure: TriangleMesh) -> None:
-    hands.window.table.run("health")
+    hands.window.commands.run("health")
     assert "Bring in a scan first" in hands.window.cards.told.text()
     random = np.random.default_rng(2)
     warp = lure.vertices @ (np.eye(3) + 0.3 * random.normal(size=(3, 3)))

@@ -68,10 +68,10 @@ def test_the_shelf_works_by_keyboard(with_demo: Hands) -> None:
     row.setFocus()
     QTest.keyClick(row, Qt.Key.Key_Space)
     with_demo.wait()
-    assert session.chosen == scan.id
+    assert session.choice.item == scan.id
     assert "Scan: Lure scan" in window.cards.card.title.text()
     QTest.mouseClick(window.shelf.rows[surface.id].name, Qt.MouseButton.LeftButton)
-    assert session.chosen == surface.id
+    assert session.choice.item == surface.id
 
 
 def test_a_deleted_region_leaves_its_surface_loose(with_demo: Hands) -> None:
@@ -81,7 +81,7 @@ def test_a_deleted_region_leaves_its_surface_loose(with_demo: Hands) -> None:
     session.delete(region.id)
     with_demo.wait()
     assert session.job.is_loose(session.job.items[surface.id])  # type: ignore[arg-type]
-    session.choose(surface.id)
+    session.choice.choose(surface.id)
     assert "loose" in window.cards.card.about.text()
     assert not window.cards.card.search.isEnabled()  # type: ignore[attr-defined]
     assert session.job.report(session.job.items[surface.id]) == report  # type: ignore[arg-type]
@@ -110,7 +110,7 @@ def test_finder_finds_and_runs(with_demo: Hands) -> None:
     window = with_demo.window
     with_demo.key(Qt.Key.Key_Space, CTRL, widget=with_demo.pane)
     assert window.finder.isVisible()
-    assert window.finder.list.count() == len(window.table.all())
+    assert window.finder.list.count() == len(window.commands.all())
     QTest.keyClicks(window.finder.field, "side top")
     assert window.finder.list.count() == 1
     QTest.keyClick(window.finder.field, Qt.Key.Key_Return)
@@ -122,7 +122,7 @@ def test_finder_finds_and_runs(with_demo: Hands) -> None:
 
 
 def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
-    window, table = with_demo.window, with_demo.window.table
+    window, table = with_demo.window, with_demo.window.commands
     with_demo.key(Qt.Key.Key_F1, widget=with_demo.pane)
     assert window.cards.get("keys") is window.cards.card
     assert table.set_key("brush", "S").name == "spread"  # type: ignore[union-attr]
@@ -130,9 +130,9 @@ def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
     assert table.set_key("brush", "U") is None
     with_demo.key(Qt.Key.Key_Escape, widget=with_demo.pane)
     assert window.cards.card is not window.cards.get("keys")
-    with_demo.session.choose(only(with_demo, Scan).id)
+    with_demo.session.choice.choose(only(with_demo, Scan).id)
     with_demo.key(Qt.Key.Key_U, widget=with_demo.pane)
-    assert with_demo.session.tool == "brush"
+    assert with_demo.session.hand.tool == "brush"
     table.reset()
     assert table.key("brush") == "B"
     keys = [table.key(action.name) for action in table.all() if table.key(action.name)]
@@ -157,9 +157,9 @@ def test_stations_change_the_rail_alone(with_demo: Hands) -> None:
         with_demo.key(Qt.Key(Qt.Key.Key_0 + number), Qt.KeyboardModifier.AltModifier, window)
         assert window.top_bar.stations[station].isChecked()  # type: ignore[attr-defined]
         names = set(window.rail.tools)
-        assert names == {action.name for action in window.table.of_station(station)}
+        assert names == {action.name for action in window.commands.of_station(station)}
     assert with_demo.session.job is before
-    assert with_demo.session.chosen is not None
+    assert with_demo.session.choice.item is not None
 
 
 def test_saving_and_the_saved_state(with_demo: Hands, tmp_path: Path) -> None:
@@ -241,13 +241,13 @@ def test_a_file_is_dropped_on_the_window(hands: Hands, scan_file: Path) -> None:
 def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
     window = hands.window
     for run, words in (
-        (lambda: window.take("spread"), "no scan yet"),
+        (lambda: window.commands.run("spread"), "no scan yet"),
         (window.cast, "Choose a region first"),
         (window.to_tolerance, "Choose a cast surface"),
     ):
         run()
         assert words in window.cards.told.text()
-    assert hands.session.tool is None
+    assert hands.session.hand.tool is None
     assert "No scan is shown" in window.stage.scene.why_no_scan("the brush")
     window.documents.write_to(Path("/tmp/none.step"))
     hands.wait()

@@ -10,6 +10,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.bench.conftest import SHIFT, Hands
+from usual_clay.bench.edits.regions import put_region
 from usual_clay.bench.edits.surfaces import reshape_surface
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.core.check.edges import edge_joint
@@ -29,7 +30,7 @@ def side(with_demo: Hands) -> tuple[Hands, Pane]:
     session, window = with_demo.session, with_demo.window
     for item in [*session.job.all(Curve), *session.job.all(Surface)]:
         session.set_flag(item.id, "visible", False)
-    session.choose(None)
+    session.choice.choose(None)
     window.set_station("Surface")
     window.stage.swap()
     with_demo.wait()
@@ -62,7 +63,7 @@ def test_a_patch_is_drawn_by_its_corners_and_follows_them(side, tmp_path) -> Non
     click(hands, pane, *GILL[-1][:2])
     assert "points inside lie within" in card.words.text()
     hands.key(Qt.Key.Key_Return, widget=pane)
-    patch = session.chosen_surface()
+    patch = session.choice.surface()
     assert patch.name == "Patch 1"
     report = session.job.report(patch)
     assert report.at_share < 0.06
@@ -70,10 +71,10 @@ def test_a_patch_is_drawn_by_its_corners_and_follows_them(side, tmp_path) -> Non
     for border in borders:
         assert np.abs(foot_points(patch.geometry, evenly(border.geometry, 60)).signed).max() < 1e-6
     hands.key(Qt.Key.Key_T, widget=pane)
-    assert session.job.report(session.chosen_surface()).met
+    assert session.job.report(session.choice.surface()).met
     # A point on a border is dragged; border and patch lie on the scan again.
-    session.choose(borders[0].id)
-    before = session.chosen_fitted().recipe.settings.array
+    session.choice.choose(borders[0].id)
+    before = session.choice.fitted().recipe.settings.array
     x, y, _ = pane.view.project(before[[1]])[0]
     start = QPoint(round(x), round(y))
     hands.drag([start, start + QPoint(0, 6), start + QPoint(0, 16)], widget=pane)
@@ -95,7 +96,7 @@ def test_four_curves_are_picked_and_a_neighbour_is_gone_on_from(side) -> None:
     session = hands.session
     back = named(hands, "Back patch")
     names = ["Widest line", "Belly arch, rear", "Widest line twin", "Belly arch, front"]
-    hands.window.patch()
+    hands.window.commands.run("patch")
     card = hands.window.cards.card
     hands.press("pick")
     for name, box in zip(names, card.sides, strict=True):
@@ -116,20 +117,20 @@ def test_four_curves_are_picked_and_a_neighbour_is_gone_on_from(side) -> None:
     card.closing.setValue(0.1)
     hands.wait()
     hands.press("Keep")
-    patch = session.chosen_surface()
+    patch = session.choice.surface()
     line = next(c for c in session.job.all(Curve) if c.name == "Widest line").geometry
     before = edge_joint(back.geometry, patch.geometry, line).angle.max()
     card = hands.window.cards.card
     hands.press("hold")
     hands.press("G1", card.joints.grades[0])
-    patch = session.chosen_surface()
+    patch = session.choice.surface()
     after = edge_joint(back.geometry, patch.geometry, line).angle.max()
     assert after < 0.1 * before
     assert "on from Back patch: gap up to 0.0000 mm" in card.joints.words[0].text()
     # What no neighbour lies beside is told.
     hands.press("G1", card.joints.grades[1])
     assert "No other surface" in hands.window.cards.told.text()
-    assert session.chosen_surface().recipe.settings.joints[1] == "G0"
+    assert session.choice.surface().recipe.settings.joints[1] == "G0"
 
 
 def test_control_points_are_boxed_weighed_and_added_where_needed(side) -> None:
@@ -137,7 +138,7 @@ def test_control_points_are_boxed_weighed_and_added_where_needed(side) -> None:
     session, window = hands.session, hands.window
     patch = named(hands, "Gill plate patch")
     session.set_flag(patch.id, "visible", True)
-    session.choose(patch.id)
+    session.choice.choose(patch.id)
     window.stage.switch("scan", False)
     hands.press("shape")
     seen = pane.view.project(patch.geometry.points.reshape(-1, 3))[:, :2]
@@ -146,32 +147,32 @@ def test_control_points_are_boxed_weighed_and_added_where_needed(side) -> None:
     box = [QPoint(int(x), int(y)) for x, y in ((left, top), (left + 30, top + 30), (right, middle))]
     hands.drag(box, widget=pane)
     inside = set(np.flatnonzero(seen[:, 1] < middle).tolist())
-    assert session.control_points == inside
+    assert session.choice.points == inside
     card = hands.window.cards.card
     card.shape.weight.setValue(2.0)
     hands.wait()
-    weights = session.chosen_surface().geometry.weights
+    weights = session.choice.surface().geometry.weights
     assert (weights.ravel()[sorted(inside)] == 2.0).all()
     card.shape.weight.setValue(1.0)
     hands.wait()
-    assert session.chosen_surface().geometry.weights is None
-    shape = session.chosen_surface().geometry
-    session.choose_points(())
+    assert session.choice.surface().geometry.weights is None
+    shape = session.choice.surface().geometry
+    session.choice.choose_points(())
     places = shape.points.copy()
     places[3:5, 4:7, 1] -= 0.4
-    reshape_surface(session, session.chosen_surface(), replace(shape, points=places), "dent")
-    bad = session.job.report(session.chosen_surface()).at_share
+    reshape_surface(session, session.choice.surface(), replace(shape, points=places), "dent")
+    bad = session.job.report(session.choice.surface()).at_share
     hands.press("Add where needed")
     assert "where the error is greatest" in window.cards.told.text()
-    assert session.chosen_surface().control_points > patch.control_points
+    assert session.choice.surface().control_points > patch.control_points
     hands.press("Pull to scan")
-    assert session.job.report(session.chosen_surface()).at_share < 0.8 * bad
+    assert session.job.report(session.choice.surface()).at_share < 0.8 * bad
 
 
 def test_a_surface_is_split_matched_again_and_extended(side) -> None:
     hands, pane = side
     session, window = hands.session, hands.window
-    session.choose(named(hands, "Gill plate patch").id)
+    session.choice.choose(named(hands, "Gill plate patch").id)
     hands.press("make")
     hands.press("Split ...")
     assert "Parts of" in window.cards.card.words.text()
@@ -182,7 +183,7 @@ def test_a_surface_is_split_matched_again_and_extended(side) -> None:
     moved = part.geometry.points + np.array([0, -0.3, 0])
     lying = replace(part.geometry, points=moved)
     session.commit(session.job.changed(part.id, geometry=lying), "push")
-    session.choose(first.id)
+    session.choice.choose(first.id)
     hands.press("make")
     hands.press("Match ...")
     card = window.cards.card
@@ -203,7 +204,7 @@ def test_a_surface_is_split_matched_again_and_extended(side) -> None:
 
 def test_sections_lie_side_by_side_and_one_is_dragged(with_demo: Hands) -> None:
     hands, session, window = with_demo, with_demo.session, with_demo.window
-    session.choose(named(hands, "Belly patch").id)
+    session.choice.choose(named(hands, "Belly patch").id)
     window.set_station("Check")
     QTest.mouseClick(window.rail.tools["sections"], Qt.MouseButton.LeftButton)
     hands.wait()
@@ -220,9 +221,9 @@ def test_sections_lie_side_by_side_and_one_is_dragged(with_demo: Hands) -> None:
     place = line[int(np.argmin(line[:, 2]))]
     x, y = sheet.on_paper(1, place[None])[0]
     start = QPoint(round(x), round(y))
-    before = session.chosen_surface()
+    before = session.choice.surface()
     hands.drag([start, start + QPoint(0, 4), start + QPoint(0, 12)], widget=sheet)
-    after = session.chosen_surface()
+    after = session.choice.surface()
     assert after.recipe is None
     lower = foot_points(after.geometry, place[None]).feet[0, 2]
     # A drawing shows all of them to one scale: as many pixels are as many mm.
@@ -230,7 +231,7 @@ def test_sections_lie_side_by_side_and_one_is_dragged(with_demo: Hands) -> None:
     assert place[2] - lower == pytest.approx(down, rel=0.15)
     assert session.job.report(after).at_share > 2 * session.job.report(before).at_share
     hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=sheet)
-    assert session.chosen_surface().geometry is before.geometry
+    assert session.choice.surface().geometry is before.geometry
     hands.key(Qt.Key.Key_Escape, widget=sheet)
     assert window.stage.isVisible()
 
@@ -239,14 +240,14 @@ def test_the_scan_is_shaped_by_a_surface_that_was_doubled(side) -> None:
     hands, _ = side
     session, window = hands.session, hands.window
     patch = named(hands, "Gill plate patch")
-    session.choose(patch.id)
-    window.double()
-    double = session.chosen_surface()
+    session.choice.choose(patch.id)
+    window.commands.run("double")
+    double = session.choice.surface()
     assert double.name == "Gill plate patch 2"
     places = double.geometry.points.copy()
     places[2:-2, 3:-3, 1] -= 0.5
     reshape_surface(session, double, replace(double.geometry, points=places), "swell")
-    window.shape_scan()
+    window.commands.run("shape scan")
     hands.wait()
     card = window.cards.card
     assert card.before.currentText() == "Gill plate patch"
@@ -256,7 +257,7 @@ def test_the_scan_is_shaped_by_a_surface_that_was_doubled(side) -> None:
     assert "points follow, by up to 0." in card.words.text()
     old = next(session.job.all(Scan))
     hands.press("Keep")
-    shaped = session.job.get(session.chosen, Scan)
+    shaped = session.job.get(session.choice.item, Scan)
     assert shaped.name == "Lure scan shaped"
     assert not session.job.get(old.id, Scan).visible
     moved = np.linalg.norm(shaped.mesh.vertices - old.mesh.vertices, axis=1)
@@ -273,20 +274,20 @@ def test_two_scans_are_joined_and_draped_together(with_demo: Hands) -> None:
         mesh = TriangleMesh(whole.mesh.vertices, whole.mesh.triangles[k])
         half = replace(whole, id=session.job.new_id("scan"), name=name, mesh=mesh)
         session.commit(session.job.with_item(half), name)
-    session.choose(half.id)
+    session.choice.choose(half.id)
     card = hands.window.cards.card
     card.other.setCurrentIndex(card.other.findText("First pass"))
     hands.press("Join")
-    joined = session.job.get(session.chosen, Scan)
+    joined = session.job.get(session.choice.item, Scan)
     assert joined.name == "Second pass and First pass"
     places = joined.mesh.vertices
     used = np.zeros(len(places), dtype=bool)
     used[joined.mesh.triangles] = True
     back = used & (np.abs(places[:, 0] - 60) < 20) & (np.abs(places[:, 1]) < 5) & (places[:, 2] > 3)
-    session.put_region(joined, back, "both")
-    hands.window.cast()
+    put_region(session, joined, back, "both")
+    hands.window.commands.run("cast")
     hands.wait()
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     assert session.job.report(surface).at_share < 0.06
     sides = [surface.signed[places[back][:, 0] < 60], surface.signed[places[back][:, 0] > 60]]
     assert min(len(side) for side in sides) > 1000
@@ -298,12 +299,12 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     x = scan.mesh.vertices[:, 0]
     used = np.zeros(len(x), dtype=bool)
     used[scan.mesh.triangles] = True
-    session.choose(scan.id)
+    session.choice.choose(scan.id)
     # Once round, between the holes for the hangers.
-    session.put_region(scan, used & (x > 45) & (x < 68), "ring")
-    window.cast()
+    put_region(session, scan, used & (x > 45) & (x < 68), "ring")
+    window.commands.run("cast")
     hands.wait()
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     # A region with two ends that folds over is closed by itself.
     ends = surface.geometry.points[:, [0, -1]]
     assert ends[:, 0] == pytest.approx(ends[:, 1], abs=1e-9)
@@ -311,15 +312,15 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     card.nv.setValue(14)
     hands.wait()
     assert "closed in v" in card.words.text()
-    assert session.job.report(session.chosen_surface()).at_share < 0.08
+    assert session.job.report(session.choice.surface()).at_share < 0.08
     hands.press("hold")
     hands.press("u", card.closed)
-    turned = session.chosen_surface()
+    turned = session.choice.surface()
     assert turned.recipe.settings.closed == "u"
     assert turned.geometry.points[0] == pytest.approx(turned.geometry.points[-1], abs=1e-9)
     # It cannot be symmetric as well: the one lets go of the other.
     hands.press("y", card.symmetric)
-    settings = session.chosen_surface().recipe.settings
+    settings = session.choice.surface().recipe.settings
     assert (settings.symmetric, settings.closed) == ("y", "")
     assert "folds over" in card.trouble.text()
 
@@ -329,12 +330,12 @@ def test_patches_are_solved_together_on_the_card(side) -> None:
     session = hands.session
     for name in ("Back patch", "Belly patch"):
         session.set_flag(named(hands, name).id, "visible", True)
-    session.choose(named(hands, "Gill plate patch").id)
+    session.choice.choose(named(hands, "Gill plate patch").id)
     hands.wait()
     hands.press("make")
     hands.press("Solve together")
     assert "No other visible patch shares a border" in hands.window.cards.told.text()
-    session.choose(named(hands, "Belly patch").id)
+    session.choice.choose(named(hands, "Belly patch").id)
     hands.wait()
     back = named(hands, "Back patch")
     hands.press("Solve together")

@@ -23,7 +23,7 @@ def bring_in(hands: Hands, path: Path) -> PointList:
     card = hands.window.cards.get("bring in")
     assert not card.plane_row.isVisible() or card.plane._buttons["space"].isChecked()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
-    points = hands.session.job.items[hands.session.chosen or ""]
+    points = hands.session.job.items[hands.session.choice.item or ""]
     assert isinstance(points, PointList)
     return points
 
@@ -37,11 +37,11 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     assert "315 points; a closed run" in hands.window.cards.card.about.text()
     hands.press("Suggest slips")
     _, slipped = probed_outline()
-    assert set(np.flatnonzero(slipped)) <= set(session.suggested)
-    assert len(session.suggested) <= 16
-    assert f"{len(session.suggested)} points are ringed" in hands.window.cards.card.found.text()  # type: ignore
+    assert set(np.flatnonzero(slipped)) <= set(session.choice.ringed)
+    assert len(session.choice.ringed) <= 16
+    assert f"{len(session.choice.ringed)} points are ringed" in hands.window.cards.card.found.text()  # type: ignore
     # Suggested points are ringed on the stage and still in the run.
-    x, y = hands.pane.view.project(points.points)[session.suggested[0], :2].round().astype(int)
+    x, y = hands.pane.view.project(points.points)[session.choice.ringed[0], :2].round().astype(int)
     ringed = hands.picture()[y - 8 : y + 9, x - 8 : x + 9]
     assert (np.abs(ringed - palette.rgb(palette.PLUM) * 255).max(axis=2) < 60).any()
     hands.press("Take out")
@@ -51,7 +51,7 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     assert len(cleaned.points) == 315
     hands.press("ball")
     hands.press("Move to the surface")
-    moved = session.job.items[session.chosen or ""]
+    moved = session.job.items[session.choice.item or ""]
     assert isinstance(moved, PointList)
     assert moved.id != points.id
     away = cKDTree(true_outline()[:, [0, 2]]).query(moved.points[:, [0, 2]])[0]
@@ -63,7 +63,7 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     assert isinstance(again, PointList)
     assert np.array_equal(again.out, cleaned.out)
     assert np.array_equal(again.points, cleaned.points)
-    session.choose(again.id)
+    session.choice.choose(again.id)
     hands.press("clean")
     hands.press("Put back")
     assert not len(session.job.items[points.id].out)  # type: ignore[attr-defined]

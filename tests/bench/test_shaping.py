@@ -15,7 +15,6 @@ from scipy.spatial import cKDTree
 from tests.bench.conftest import NONE, SHIFT, Hands
 from tests.bench.test_trace import chosen, draw, seen, top
 from tests.core.test_demo_curves import top_truth
-from usual_clay.bench.edits.curves import holds_of
 from usual_clay.bench.gestures.drag_handle import paddles
 from usual_clay.core.check.joint import joint
 from usual_clay.core.fit.curve.holds import Hold
@@ -23,6 +22,7 @@ from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_derivatives, curve_points
 from usual_clay.core.spline.parts import evenly, length_of
 from usual_clay.files.job_file import read_job
+from usual_clay.job.edits.curves import holds_of
 from usual_clay.job.items import Curve, Picture, PointList
 from usual_clay.job.remake import is_stale
 
@@ -40,7 +40,7 @@ def mouse(pane: QWidget, kind: QEvent.Type, at: QPoint, held=NONE) -> None:
 
 def offer(hands: Hands, kind: str):
     """Open a task by its name in the finder's table; return its card."""
-    hands.window.table.run(f"task {kind}")
+    hands.window.commands.run(f"task {kind}")
     hands.wait()
     return hands.window.cards.card
 
@@ -80,7 +80,7 @@ def test_clicks_are_drawn_to_ends_and_near_misses_are_told(top) -> None:
     assert pane.snapped is not None
     assert pane.snapped.words == "end"
     QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, end + QPoint(5, 4))
-    marking = hands.session.marking
+    marking = hands.session.hand.marking
     assert marking is not None
     assert marking.points[0] == pytest.approx(first.geometry.points[1])
     middle = seen(pane, first.geometry.points.mean(axis=0))
@@ -104,7 +104,7 @@ def test_clicks_are_drawn_to_ends_and_near_misses_are_told(top) -> None:
     # A line above the first seems to cross it: the gap is told.
     second = draw(hands, pane, [(0.4, 0.3), (0.4, 0.7)], "line")
     raised = second.geometry.points + np.array([0, 0, 1.5])
-    hands.session.point_kind = "through"
+    hands.session.choice.point_kind = "through"
     from usual_clay.bench.edits.shaping import put_places
 
     put_places(hands.session, second, raised, "raise")
@@ -119,7 +119,7 @@ def test_through_points_and_their_tangents_are_dragged(top) -> None:
     hands, pane = top
     curve = draw(hands, pane, ARCH, "through")
     page = hands.window.cards.card.points  # type: ignore[attr-defined]
-    assert hands.session.point_kind == "through"
+    assert hands.session.choice.point_kind == "through"
     assert "control points are the finer tool" in page.why.text()
     places = curve.recipe.settings.array  # type: ignore[union-attr]
     at = seen(pane, places[2])
@@ -129,7 +129,7 @@ def test_through_points_and_their_tangents_are_dragged(top) -> None:
     assert moved.recipe.settings.array[2, 1] < places[2, 1] - 1
     assert curve_foot_points(moved.geometry, moved.recipe.settings.array)[2].max() < 1e-9
     # The chosen point has a paddle; dragged, it becomes a handle of its own.
-    (paddle,) = paddles(hands.session.job, moved, hands.session.control_points)
+    (paddle,) = paddles(hands.session.job, moved, hands.session.choice.points)
     tip = seen(pane, paddle.tip)
     hands.drag([tip, tip + QPoint(0, -15), tip + QPoint(0, -40)], widget=pane)
     turned = chosen(hands)
@@ -146,7 +146,7 @@ def test_through_points_and_their_tangents_are_dragged(top) -> None:
     hands.press("Reset all")
     assert not chosen(hands).recipe.settings.handles  # type: ignore[union-attr]
     hands.press("control points")
-    assert hands.session.point_kind == "control"
+    assert hands.session.choice.point_kind == "control"
 
 
 def test_several_points_are_scaled_turned_and_gathered(top) -> None:
@@ -208,7 +208,7 @@ def test_curves_are_offset_slimmed_faired_split_and_joined(top) -> None:
     assert away[0] == pytest.approx(1, abs=0.03)
     assert away[1] == pytest.approx(2, abs=0.03)
     # They follow.
-    hands.session.choose(curve.id)
+    hands.session.choice.choose(curve.id)
     at = seen(pane, curve.geometry.points[2])
     hands.drag([at, at + QPoint(0, -9), at + QPoint(0, -20)], widget=pane)
     hands.wait()
@@ -229,7 +229,7 @@ def test_curves_are_offset_slimmed_faired_split_and_joined(top) -> None:
     first = chosen(hands)
     part = next(c for c in hands.session.job.all(Curve) if "part" in c.name)
     assert length_of(first.geometry) == pytest.approx(length_of(part.geometry), rel=1e-3)
-    hands.session.choose(first.id)
+    hands.session.choice.choose(first.id)
     card = offer(hands, "chain")
     card.sources[1].setCurrentIndex(card.sources[1].findData(part.id))
     hands.wait()
@@ -249,7 +249,7 @@ def test_a_bridge_is_drawn_stronger_by_its_paddles(top) -> None:
     draw(hands, pane, [(0.1, 0.6), (0.2, 0.5), (0.3, 0.5)])
     draw(hands, pane, [(0.6, 0.4), (0.75, 0.4), (0.9, 0.5)])
     first = next(hands.session.job.all(Curve))
-    hands.session.choose(first.id)
+    hands.session.choice.choose(first.id)
     offer(hands, "bridge")
     hands.key(Qt.Key.Key_Return, widget=pane)
     made = chosen(hands)
@@ -282,7 +282,7 @@ def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_pa
     hands, pane = top
     neighbour = draw(hands, pane, [(0.1, 0.7), (0.2, 0.6), (0.3, 0.6)])
     curve = draw(hands, pane, [(0.32, 0.58), (0.45, 0.4), (0.6, 0.4), (0.7, 0.5), (0.85, 0.6)])
-    hands.window.table.run("holds")
+    hands.window.commands.run("holds")
     card = hands.window.cards.card
     hands.press("G1")
     hands.press("start")
@@ -308,7 +308,7 @@ def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_pa
     assert dragged.geometry.points[-1] == pytest.approx(held, abs=1e-6)
     assert joint(dragged.geometry, neighbour.geometry).grade >= 1
     # The neighbour moves, and the joint holds.
-    hands.session.choose(neighbour.id)
+    hands.session.choice.choose(neighbour.id)
     at = seen(pane, neighbour.geometry.points[2])
     hands.drag([at, at + QPoint(0, 10), at + QPoint(-4, 20)], widget=pane)
     hands.wait()
@@ -340,11 +340,11 @@ def test_a_twin_of_a_curve_on_the_plane_meets_it_smoothly(top) -> None:
 def test_a_run_is_traced_in_parts_and_told_as_arcs(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
     run = next(p for p in session.job.all(PointList) if p.name == "Centre outline")
-    session.choose(run.id)
+    session.choice.choose(run.id)
     hands.window.set_station("Trace")
     slot = int(np.argmin(np.linalg.norm(run.points - [7.0, 0, -10.6], axis=1)))
     tail = int(np.argmax(run.points[:, 0]))
-    session.mark_points(np.array(sorted((slot, tail))))
+    session.choice.ring(np.array(sorted((slot, tail))))
     before = len(list(session.job.all(Curve)))
     hands.press("Splines in parts")
     hands.wait()
@@ -355,7 +355,7 @@ def test_a_run_is_traced_in_parts_and_told_as_arcs(with_demo: Hands) -> None:
         report = session.job.report(part)
         assert report is not None
         assert report.met
-    session.choose(run.id)
+    session.choice.choose(run.id)
     card = offer(hands, "arc")
     assert "mm of it are an arc of radius" in card.words.text()
 
@@ -370,7 +370,7 @@ def test_the_top_outline_is_drawn_over_its_picture_and_twinned(with_demo: Hands)
     window.set_station("Trace")
     for switch in ("scan", "surfaces"):
         window.stage.switch(switch, False)
-    session.choose(None)
+    session.choice.choose(None)
     window.stage.look("top")
     window.stage.swap()
     hands.wait()

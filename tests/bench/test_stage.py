@@ -10,8 +10,9 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.bench.conftest import ALT, BACK, CTRL, SHIFT, Hands
+from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.stage import colours
-from usual_clay.bench.stage.camera import TRUE_VIEWS, true_view
+from usual_clay.bench.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.stage.overlay import legend_box
 from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
 from usual_clay.bench.stage.reading import reading
@@ -104,7 +105,7 @@ def test_the_side_light_is_true_and_tab_swaps(with_demo: Hands) -> None:
     assert stage.side.view.camera.true
     assert stage.side.view.camera.sight == pytest.approx([0, 1, 0])
     for name in TRUE_VIEWS:
-        with_demo.window.table.run(f"look {name}")
+        with_demo.window.commands.run(f"look {name}")
         assert stage.side.view.camera.sight == pytest.approx(-TRUE_PLANES[name].normal)
         assert name in stage.side_button.text()
     wide = stage.free.width()
@@ -122,7 +123,7 @@ def test_the_side_light_is_true_and_tab_swaps(with_demo: Hands) -> None:
 
 def test_toggles_change_what_is_seen(with_demo: Hands) -> None:
     window, stage = with_demo.window, with_demo.window.stage
-    with_demo.session.choose(None)
+    with_demo.session.choice.choose(None)
     with_demo.wait()
     everything = with_demo.picture()
     assert covered(everything, colours.SCAN) > 5000
@@ -138,17 +139,17 @@ def test_toggles_change_what_is_seen(with_demo: Hands) -> None:
     QTest.mouseClick(stage.switches["surfaces"], Qt.MouseButton.LeftButton)
     with_demo.wait()
     assert covered(with_demo.picture(), colours.CLAY) < 500
-    window.table.run("plain form")
+    window.commands.run("plain form")
     with_demo.wait()
     assert stage.scene.shown.surfaces
     assert not stage.scene.shown.net
-    window.table.run("plain form")
+    window.commands.run("plain form")
     assert stage.scene.shown.scan
     assert stage.scene.shown.net
 
 
 def test_the_net_is_drawn_where_the_control_points_are(with_demo: Hands) -> None:
-    pane, surface = with_demo.pane, with_demo.session.chosen_surface()
+    pane, surface = with_demo.pane, with_demo.session.choice.surface()
     assert surface is not None
     with_net = with_demo.picture()
     with_demo.window.stage.switch("net", False)
@@ -191,7 +192,7 @@ def test_the_reading_under_the_cursor_is_the_measured_distance(with_demo: Hands)
     value = float(words.split(" ")[0].replace("\N{MINUS SIGN}", "-"))
     assert around.min() - 0.02 < value < around.max() + 0.02
     assert "x " in with_demo.window.hint_line.place.text()
-    session.choose(surface.id)
+    session.choice.choose(surface.id)
     with_demo.hover(QPoint(4, 300))
     assert reading(pane.scene, pane._target) == ""
     assert with_demo.window.hint_line.place.text() == ""
@@ -201,13 +202,13 @@ def test_clicking_chooses_and_the_legend_sets_the_range(
     with_demo: Hands, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     session, pane = with_demo.session, with_demo.pane
-    session.choose(None)
+    session.choice.choose(None)
     with_demo.click((56, -8, -6))
-    assert isinstance(session.job.items[session.chosen or ""], Scan)
+    assert isinstance(session.job.items[session.choice.item or ""], Scan)
     with_demo.click((62, -4, 9))
-    assert isinstance(session.job.items[session.chosen or ""], Surface)
+    assert isinstance(session.job.items[session.choice.item or ""], Surface)
     QTest.mouseClick(pane, Qt.MouseButton.LeftButton, pos=QPoint(8, 300))
-    assert session.chosen is None
+    assert session.choice.item is None
     asked = []
     monkeypatch.setattr(with_demo.window.stage, "_legend_menu", asked.append)
     pane.legend_clicked.connect(asked.append)
@@ -224,7 +225,7 @@ def test_clicking_chooses_and_the_legend_sets_the_range(
 def test_spread_adds_takes_away_and_follows_its_slider(with_scan: Hands) -> None:
     window, session = with_scan.window, with_scan.session
     with_scan.key(Qt.Key.Key_S, widget=with_scan.pane)
-    assert session.tool == "spread"
+    assert session.hand.tool == "spread"
     with_scan.click(BACK)
     region = next(session.job.all(Region))
     first = len(region.vertices)
@@ -239,8 +240,8 @@ def test_spread_adds_takes_away_and_follows_its_slider(with_scan: Hands) -> None
     session.undo()
     assert not list(session.job.all(Region)) or len(next(session.job.all(Region)).vertices) == first
     session.redo()
-    session.choose(region.id)
-    session.set_spread(0.2)
+    session.choice.choose(region.id)
+    set_spread(session, 0.2)
     with_scan.click((50, -11.5, -2), SHIFT)
     more = session.job.items[region.id]
     assert len(more.vertices) > len(narrow.vertices)  # type: ignore[attr-defined]
@@ -255,7 +256,7 @@ def test_brush_adds_takes_away_and_is_dropped_by_escape(
 ) -> None:
     session, pane = with_scan.session, with_scan.pane
     with_scan.key(Qt.Key.Key_B, widget=pane)
-    session.set_brush(2.0)
+    session.hand.set_brush(2.0)
     path = [with_scan.place((x, -10, 3)) for x in np.linspace(35, 60, 6)]
     with_scan.drag(path)
     region = next(session.job.all(Region))
@@ -275,16 +276,16 @@ def test_brush_adds_takes_away_and_is_dropped_by_escape(
     assert session.job.items[region.id] is cut
     assert pane._lit is None
     with_scan.key(Qt.Key.Key_BracketLeft, widget=pane)
-    assert session.brush_radius == 1.0
+    assert session.hand.brush_radius == 1.0
     with_scan.key(Qt.Key.Key_Escape, widget=pane)
-    assert session.tool is None
+    assert session.hand.tool is None
 
 
 def test_region_buttons(with_scan: Hands) -> None:
     window, session = with_scan.window, with_scan.session
-    window.take("spread")
+    window.commands.run("spread")
     with_scan.click(BACK)
-    window.take("spread")
+    window.commands.run("spread")
 
     def count() -> int:
         return len(next(session.job.all(Region)).vertices)

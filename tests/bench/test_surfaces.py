@@ -11,10 +11,10 @@ from PySide6.QtTest import QTest
 
 from tests.bench.conftest import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
-from usual_clay.bench.edits.surfaces import whole_lines
 from usual_clay.core.fit.search.candidates import pareto_front
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives, surface_grid
+from usual_clay.job.edits.surfaces import whole_lines
 from usual_clay.job.items import Region, Surface
 from usual_clay.job.job import sample_of
 
@@ -22,7 +22,7 @@ FINE = np.linspace(0, 1, 40)
 
 
 def chosen(hands: Hands) -> Surface:
-    surface = hands.session.job.get(hands.session.chosen, Surface)
+    surface = hands.session.job.get(hands.session.choice.item, Surface)
     assert surface is not None
     return surface
 
@@ -51,7 +51,7 @@ def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
     at = seen(pane, surface.geometry.points[6, 2])
     hands.drag([at, at + QPoint(0, -9), at + QPoint(0, -20)], widget=pane, release=False)
     row = {6 * nv + k for k in range(nv)}
-    assert hands.session.control_points == row
+    assert hands.session.choice.points == row
     # Figures follow the hand before it lets go, and say what they were.
     proposed = hands.session.shown.get(surface.id, Surface)
     assert proposed is not None
@@ -60,7 +60,7 @@ def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
     assert live.max > before.max
     assert page.figures.far.figure.text() == f"{before.at_share:.3f} mm"
     # The row is drawn as the curve that it is.
-    (line,) = whole_lines(proposed.geometry, hands.session.control_points)
+    (line,) = whole_lines(proposed.geometry, hands.session.choice.points)
     assert line.points == pytest.approx(proposed.geometry.points[6])
     assert line.degree == proposed.geometry.degrees[1]
     hands.drag([at, at + QPoint(0, -20)], widget=pane)
@@ -75,7 +75,7 @@ def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
     assert report is not None
     assert page.figures.near.figure.text() == f"{report.at_share:.3f} mm"
     # Shaped by hand it has no counts to search among, and says so.
-    hands.window.to_tolerance()
+    hands.window.commands.run("to tolerance")
     assert "is shaped by hand" in hands.window.cards.told.text()
     # It keeps its tie to its region for deviation, through a file too.
     region = next(hands.session.job.all(Region))
@@ -98,7 +98,7 @@ def test_neighbours_follow_softly_and_numbers_are_typed(net) -> None:
     hands, pane = net
     surface = chosen(hands)
     nv = surface.geometry.counts[1]
-    hands.session.set_soft(2.0, "straight")
+    hands.session.hand.set_soft(2.0, "straight")
     at = seen(pane, surface.geometry.points[6, 2])
     hands.drag([at, at + QPoint(0, -14)], widget=pane, release=False)
     for key in (Qt.Key.Key_Z, Qt.Key.Key_1):
@@ -137,7 +137,7 @@ def test_rows_columns_and_degrees_change_and_the_shape_stays(net) -> None:
     assert signed is not None
     assert np.quantile(np.abs(signed), 0.95) < 0.06
     QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, QPoint(4, 4))
-    assert hands.session.chosen is None
+    assert hands.session.choice.item is None
 
 
 def test_adaptive_knots_are_chosen_on_the_card(with_demo: Hands) -> None:
@@ -161,7 +161,7 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     surface = chosen(hands)
     good = hands.session.job.report(surface)
     assert good is not None
-    hands.session.set_pick("row")
+    hands.session.hand.set_pick("row")
     at = seen(pane, surface.geometry.points[6, 2])
     hands.drag([at, at + QPoint(0, -9), at + QPoint(0, -20)], widget=pane)
     bad = hands.session.job.report(chosen(hands))
@@ -175,7 +175,7 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     others = np.delete(chosen(hands).geometry.points, 6, 0)
     assert others == pytest.approx(np.delete(moved, 6, 0))
     # Slimmed, shown with what it costs before it is kept.
-    hands.window.task("slim surface")
+    hands.window.commands.run("task slim surface")
     card = hands.window.cards.card
     card.fields.parts["within"][0].setValue(0.5)  # type: ignore[attr-defined]
     hands.wait()
@@ -218,11 +218,11 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
     surface, tolerance = chosen(hands), session.job.tolerance
     hands.window.fronts.enabled = True
-    session.choose(None)
-    session.choose(surface.id)
-    hands.wait(lambda: len(session.front) > 5)
+    session.choice.choose(None)
+    session.choice.choose(surface.id)
+    hands.wait(lambda: len(session.sight.front) > 5)
     hands.wait()
-    front = pareto_front(session.front, tolerance.share)
+    front = pareto_front(session.sight.front, tolerance.share)
     met = [
         candidate
         for candidate in front
@@ -235,17 +235,17 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     # How calm it is, beside how near it lies.
     hands.window.calmness.begin()
     hands.wait()
-    calm, figures = session.calm[1], hands.window.cards.card.figures  # type: ignore[attr-defined]
+    calm, figures = session.sight.calm[1], hands.window.cards.card.figures  # type: ignore[attr-defined]
     assert figures.more.isVisible()
     assert figures.more.figure.text() == f"{calm.times:.2g} ×"
     assert calm.times >= 1
     # Another surface has another front; a changed one is computed anew.
     other = next(s for s in session.job.all(Surface) if s.id != surface.id)
-    session.choose(other.id)
-    assert session.front == []
-    assert session.calm is None
+    session.choice.choose(other.id)
+    assert session.sight.front == []
+    assert session.sight.calm is None
     # What the front promises is what the fit comes to.
-    session.choose(surface.id)
+    session.choice.choose(surface.id)
     lean = min(met, key=lambda candidate: candidate.total)
     hands.window.fronts.enabled = False
     hands.window.balance.chart.taken.emit(lean.nu, lean.nv)
@@ -279,7 +279,7 @@ def test_all_but_the_chosen_points_are_pulled(net) -> None:
     hands, pane = net
     surface = chosen(hands)
     good = hands.session.job.report(surface)
-    hands.session.set_pick("row")
+    hands.session.hand.set_pick("row")
     at = seen(pane, surface.geometry.points[6, 2])
     hands.drag([at, at + QPoint(0, -3), at + QPoint(0, -5)], widget=pane)
     moved, bad = chosen(hands).geometry.points, hands.session.job.report(chosen(hands))

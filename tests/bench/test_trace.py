@@ -34,7 +34,7 @@ def top(hands: Hands):
 
 
 def chosen(hands: Hands) -> Curve:
-    curve = hands.session.job.get(hands.session.chosen, Curve)
+    curve = hands.session.job.get(hands.session.choice.item, Curve)
     assert curve is not None
     return curve
 
@@ -73,12 +73,12 @@ def test_a_curve_is_drawn_shown_live_and_kept(top) -> None:
     assert "3 control points" in card.reading.text()
     # Two clicks on one spot are told, not swallowed.
     QTest.mouseClick(card.kinds[0]._buttons["through"], Qt.MouseButton.LeftButton)
-    marking = hands.session.marking
+    marking = hands.session.hand.marking
     assert marking is not None
-    hands.session.set_marking(marking.with_places(marking.points[[0, 1, 1]]))
+    hands.session.hand.set_marking(marking.with_places(marking.points[[0, 1, 1]]))
     assert "one spot" in card.trouble.text()
     assert not card.keep.isEnabled()
-    hands.session.set_marking(marking)
+    hands.session.hand.set_marking(marking)
     hands.key(Qt.Key.Key_Return, widget=pane)
     curve = chosen(hands)
     assert curve.recipe is not None
@@ -87,8 +87,8 @@ def test_a_curve_is_drawn_shown_live_and_kept(top) -> None:
     assert places[:, 2] == pytest.approx([0, 0, 0])
     assert curve_foot_points(curve.geometry, places)[2].max() < 1e-9
     # Editing has ended: a click now chooses, and draws no more.
-    assert hands.session.marking is None
-    assert hands.session.tool is None
+    assert hands.session.hand.marking is None
+    assert hands.session.hand.tool is None
     before = len(hands.session.job.items)
     draw(hands, pane, [(0.2, 0.7), (0.4, 0.6), (0.6, 0.7)], "arc")
     assert len(hands.session.job.items) == before + 1
@@ -96,7 +96,7 @@ def test_a_curve_is_drawn_shown_live_and_kept(top) -> None:
     QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, QPoint(99, 99))
     hands.key(Qt.Key.Key_Escape, widget=pane)
     assert len(hands.session.job.items) == before + 1
-    assert hands.session.marking is None
+    assert hands.session.hand.marking is None
 
 
 def test_control_points_are_dragged_held_nudged_and_typed_back(top) -> None:
@@ -111,7 +111,7 @@ def test_control_points_are_dragged_held_nudged_and_typed_back(top) -> None:
         [20 * per_pixel, -40 * per_pixel, 0], abs=1.01 * per_pixel
     )
     assert np.array_equal(np.delete(moved.geometry.points, 2, 0), np.delete(points, 2, 0))
-    assert hands.session.control_points == {2}
+    assert hands.session.choice.points == {2}
     # Drawn by control points it stays drawn, with its new points.
     assert moved.recipe is not None
     assert moved.recipe.settings.array == pytest.approx(moved.geometry.points)
@@ -145,7 +145,7 @@ def test_control_points_are_dragged_held_nudged_and_typed_back(top) -> None:
     assert chosen(hands).geometry.points[2] - before == pytest.approx([0, 0.2, 0])
     # Several with Shift; levelled they have one y.
     QTest.mouseClick(pane, Qt.MouseButton.LeftButton, SHIFT, seen(pane, points[1]))
-    assert hands.session.control_points == {1, 2}
+    assert hands.session.choice.points == {1, 2}
     hands.press("Level y")
     assert np.ptp(chosen(hands).geometry.points[[1, 2], 1]) == pytest.approx(0)
     # Escape in a drag drops it; undo takes the last one back.
@@ -157,8 +157,8 @@ def test_control_points_are_dragged_held_nudged_and_typed_back(top) -> None:
     hands.key(Qt.Key.Key_Z, CTRL, pane)
     assert np.ptp(chosen(hands).geometry.points[[1, 2], 1]) > 0.1
     # Leaving the curve ends its editing.
-    hands.session.choose(None)
-    assert not hands.session.control_points
+    hands.session.choice.choose(None)
+    assert not hands.session.choice.points
 
 
 def test_points_come_and_go_and_twins_follow(top) -> None:
@@ -183,7 +183,7 @@ def test_points_come_and_go_and_twins_follow(top) -> None:
     hands.press("Twin")
     twin = chosen(hands)
     assert twin.geometry.points == pytest.approx(original.geometry.points * [1, -1, 1])
-    hands.session.choose(original.id)
+    hands.session.choice.choose(original.id)
     at = seen(pane, original.geometry.points[2])
     way = [at, at + QPoint(5, -15), at + QPoint(9, -30)]
     hands.drag(way, release=False, widget=pane)
@@ -216,7 +216,7 @@ def test_the_comb_is_drawn_to_its_scale(top) -> None:
     at = seen(pane, tip)
     around = hands.picture(pane)[at.y() - 3 : at.y() + 4, at.x() - 6 : at.x() + 7]
     assert (np.abs(around - palette.rgb(palette.TEAL) * 255).max(axis=2) < 70).any()
-    hands.window.table.run("comb")
+    hands.window.commands.run("comb")
     hands.wait()
     assert teal() < 0.3 * shown
 
@@ -226,7 +226,7 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
 ) -> None:
     hands, session, window = with_demo, with_demo.session, with_demo.window
     run = next(p for p in session.job.all(PointList) if p.name == "Centre outline")
-    session.choose(run.id)
+    session.choice.choose(run.id)
     window.set_station("Trace")
     QTest.mouseClick(window.rail.tools["spline"], Qt.MouseButton.LeftButton)
     hands.wait()
@@ -277,7 +277,7 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
     again = session.job.items[curve.id]
     assert isinstance(again, Curve)
     assert again.watches == run.id
-    session.choose(again.id)
+    session.choice.choose(again.id)
     window.documents.write_to(tmp_path / "line.step")
     hands.wait()
     (back,) = read_curves(tmp_path / "line.step")
@@ -305,7 +305,7 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     shares = [(p.x() / size[0], p.y() / size[1]) for p in marked]
     middle = ((shares[0][0] + shares[1][0]) / 2, shares[0][1] - 0.25)
     draw(hands, pane, [shares[0], middle, shares[1]])
-    session.choose(side.id)
+    session.choice.choose(side.id)
     QTest.mouseClick(window.rail.tools["task pair"], Qt.MouseButton.LeftButton)
     hands.wait()
     # What it would make is shown, and is in the job only when it is kept.
@@ -321,7 +321,7 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     scale = np.ptp(drawn[:, 0])
     assert cKDTree(drawn).query(seen_from_side)[0].max() < 0.01 * scale
     # A change in one view goes into space.
-    session.choose(side.id)
+    session.choice.choose(side.id)
     window.stage.look("side")
     hands.wait()
     at = seen(pane, side.geometry.points[1])
@@ -337,7 +337,7 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     assert made.recipe is not None
     assert made.recipe.kind == "bridge"
     assert made.control_points == 6
-    window.task("bridge")
+    window.commands.run("task bridge")
     card = window.cards.card
     card.sources[1].setCurrentIndex(card.sources[0].currentIndex())  # type: ignore[attr-defined]
     hands.wait()

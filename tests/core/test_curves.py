@@ -34,7 +34,7 @@ from usual_clay.core.check.live import live_distance
 from usual_clay.core.fit.curve.arcs import longest_arc, with_splines
 from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings, can_go, fair, slim
 from usual_clay.core.fit.curve.holds import ClashError, Hold, apply_holds
-from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.errors import FitError
 from usual_clay.core.spline.basis import SplineError, even_knots
 from usual_clay.core.spline.chain import chain, extend
 from usual_clay.core.spline.closest import curve_foot_points

@@ -21,7 +21,8 @@ from usual_clay.core.fit.parameterize.frame import FrameError, base_frame, even_
 from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError, parameterize
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
-from usual_clay.core.fit.solve.system import FitError, Space, fit_control_points
+from usual_clay.core.errors import FitError
+from usual_clay.core.fit.solve.system import Space, fit_control_points
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.scan.sample import Sample, estimate_noise
 from usual_clay.core.spline.basis import collocation, even_knots, gram

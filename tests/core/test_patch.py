@@ -16,7 +16,7 @@ from usual_clay.core.fit.patch.budget import patch_to_tolerance
 from usual_clay.core.fit.patch.meet import Ribbon
 from usual_clay.core.fit.patch.network import Piece, ribbon_of, solve_together
 from usual_clay.core.fit.patch.patch import PatchSettings, patch
-from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.errors import FitError
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.moving_least_squares import smoothed_places
 from usual_clay.core.spline.basis import SplineError

@@ -20,7 +20,8 @@ from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_fro
 from usual_clay.core.fit.search.fairness import Calm, bending_energy, fairness_of, inflections_of
 from usual_clay.core.fit.search.front import front
 from usual_clay.core.fit.solve.slide import PLACES, Start, fit_sliding, pulled, pulls_of
-from usual_clay.core.fit.solve.system import FitError, Space, seamless
+from usual_clay.core.errors import FitError
+from usual_clay.core.fit.solve.system import Space, seamless
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import collocation, even_knots, gram, greville
 from usual_clay.core.spline.closest import foot_points

@@ -8,8 +8,8 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from usual_clay.bench.edits.casts import set_cast
-from usual_clay.bench.edits.curves import set_run
+from usual_clay.bench.edits.making import set_settings
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
@@ -31,7 +31,7 @@ HIGHEST = 1.6
 CROWDED = 0.3
 
 
-class LogAxis(pg.AxisItem):
+class LogAxis(Guarded, pg.AxisItem):
     """An axis of decades, labelled 1, 2, 5."""
 
     def tickValues(self, low: float, high: float, _size: float) -> list:
@@ -336,13 +336,13 @@ class Balance(QWidget):
             row.addWidget(part, stretch)
             self.columns.append(part)
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
-        for signal in (session.job_changed, session.chosen_changed, session.searching):
+        for signal in (session.job_changed, session.choice.changed, session.sight.known_changed):
             signal.connect(pace.ask)
         self.refresh()
 
     def refresh(self) -> None:
         session = self.session
-        job, surface = session.shown, session.chosen_fitted()
+        job, surface = session.shown, session.choice.fitted()
         tolerance = job.tolerance
         report = None if surface is None else job.report(surface)
         at = f"mm, {percent(tolerance.share)}"
@@ -362,7 +362,7 @@ class Balance(QWidget):
         words += f"{percent(tolerance.share)} within {report.at_share:.3f} mm"
         if is_stale(job, surface):
             words = f"{counts.split(' =')[0]}: fitting ..."
-        candidates = [*surface.candidates, *session.front, *session.found]
+        candidates = [*surface.candidates, *session.sight.front, *session.sight.found]
         held = (float(total), report.at_share, words)
         self.chart.show_candidates(
             candidates,
@@ -391,21 +391,32 @@ class Balance(QWidget):
     def _noise(self, item: Surface | Curve) -> float:
         """Return the noise of the item's points where it is known by now."""
         if isinstance(item, Curve):
-            source = item.recipe.sources[0] if item.recipe and item.recipe.sources else item.watches
-            run = self.session.job.get(source, PointList)
+            run = self.session.job.get(item.watches, PointList)
             if run is None:
                 return 0.0
             if self._known[0] is not run:
                 self._known = (run, PointSequence(run.points[run.kept], run.closed).noise)
             return self._known[1]
-        measured = self.session.measured(item)
+        measured = self.session.shown.measured(item)
         if measured is None or item.recipe is None:
             return 0.0
-        return self.session.making.known_noise(measured)
+        sample = self.session.sources.sample(measured)
+        if sample.knows_noise:
+            return sample.noise
+        # It takes a moment: until then there is no band.
+        if self.session.work.find(measured.id, "noise") is None:
+            tell = self.session.sight.known_changed.emit
+            self.session.work.start(
+                measured.id, "noise", "", lambda *_: sample.noise, lambda _noise: tell()
+            )
+        return 0.0
 
     def _take(self, nu: int, nv: int) -> None:
-        item = self.session.chosen_fitted()
-        if isinstance(item, Surface) and item.recipe is not None:
-            set_cast(self.session, item, item.recipe.settings.sized(nu, nv), "balance")
-        elif isinstance(item, Curve) and item.recipe is not None and item.recipe.kind == "spline":
-            set_run(self.session, item, item.recipe.settings.sized(nu), "balance")
+        item = self.session.choice.fitted()
+        if item is None or item.recipe is None:
+            return
+        settings = item.recipe.settings
+        if hasattr(settings, "controls"):
+            set_settings(self.session, item, settings.sized(nu), "balance")
+        elif hasattr(settings, "sized"):
+            set_settings(self.session, item, settings.sized(nu, nv), "balance")

@@ -2,35 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from usual_clay.bench.actions import Actions
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.start import JobCard, StartCard
+from usual_clay.bench.command import Commands
+from usual_clay.bench.guard import faults
+from usual_clay.bench.item_views import RECIPE_CARDS, view_of
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import label
+from usual_clay.bench.widgets import button, label
 from usual_clay.files.picture_file import SUFFIXES as PICTURES
 from usual_clay.files.take_in import SUFFIXES as CURVES
-from usual_clay.job.items import Curve, Item, Picture, PointList, Region, Scan, Shape, Surface
+from usual_clay.job.items import Followed, Item
 
 NEWS_STAYS = 8000
-# Cards of a chosen item, and those that are asked for. Each is made when it is first shown, so
-# that a start does not wait for all of them.
-OF_KIND: dict[type[Item], tuple[str, str]] = {
-    Scan: ("scan", "ScanCard"),
-    Region: ("region", "RegionCard"),
-    Picture: ("picture", "PictureCard"),
-    PointList: ("points", "PointsCard"),
-    Shape: ("shape", "ShapeCard"),
-    Curve: ("curve", "CurveCard"),
-    Surface: ("cast", "CastCard"),
-}
+# Cards that are asked for. Each card is made when it is first shown, so that a start does not
+# wait for all of them.
 ASKED = {
     "bring in": ("bring_in", "BringInCard"),
     "curves in": ("curves_in", "CurvesInCard"),
@@ -53,23 +46,17 @@ ASKED = {
 class CardHolder(QWidget):
     """One card at a time, by what is chosen; asked-for cards come before."""
 
-    def __init__(
-        self, session: Session, actions: Actions, look_at: Callable[[Picture], None]
-    ) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__()
         self.session = session
         self.setObjectName("panel")
-        self._actions, self._look_at = actions, look_at
-        self._made: dict[str, Card] = {}
+        self._commands = commands
+        self._made: dict[tuple[str, str], Card] = {}
         # What a card is given of the window besides.
         self.more: dict[str, tuple] = {}
-        self.start, self.job = StartCard(session, actions.run), JobCard(session, actions.run)
+        self.start, self.job = StartCard(session, commands), JobCard(session, commands)
         self._asked: str | None = None
         self.card: Card = self.start
-        self.told = label(wraps=True)
-        self.told.hide()
-        self._fade = QTimer(self, singleShot=True, interval=NEWS_STAYS)
-        self._fade.timeout.connect(self.told.hide)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -78,42 +65,72 @@ class CardHolder(QWidget):
             card.hide()
             self._column.addWidget(card)
         column.addLayout(self._column, 1)
+        column.addLayout(self._notice())
+        for signal in (session.job_changed, session.choice.changed, session.seen_changed):
+            signal.connect(self.refresh)
+        session.work.ended.connect(lambda _request: self.refresh())
+        session.told.connect(self._tell)
+        session.choice.changed.connect(self._put_notice_away)
+        faults.came.connect(self._tell_fault)
+        self.refresh()
+
+    def _notice(self) -> QVBoxLayout:
+        """Return the place of what was told, with what a fault has to copy."""
+        self.told = label(wraps=True)
+        self._details = ""
+        self.copy = button(
+            "Copy details", "Copy what happened, for whoever looks into it", role="quiet",
+            clicked=lambda: QGuiApplication.clipboard().setText(self._details),
+        )  # fmt: skip
+        self.dismiss = button(
+            "Put away", "Put this notice away", role="quiet", clicked=self._put_notice_away
+        )
+        self._fade = QTimer(self, singleShot=True, interval=NEWS_STAYS)
+        self._fade.timeout.connect(self._put_notice_away)
         notice = QVBoxLayout()
         notice.setContentsMargins(14, 0, 14, 12)
         notice.addWidget(self.told)
-        column.addLayout(notice)
-        for signal in (session.job_changed, session.chosen_changed, session.tool_changed):
-            signal.connect(self.refresh)
-        session.work.ended.connect(lambda _key: self.refresh())
-        session.told.connect(self._tell)
-        session.chosen_changed.connect(self.told.hide)
-        self.refresh()
+        row = QHBoxLayout()
+        row.addWidget(self.copy)
+        row.addWidget(self.dismiss)
+        row.addStretch(1)
+        notice.addLayout(row)
+        for part in (self.told, self.copy, self.dismiss):
+            part.hide()
+        return notice
 
     def get(self, name: str) -> Any:
         """Return an asked-for card by its name, making it the first time."""
-        if name not in self._made:
-            session, run = self.session, self._actions.run
-            if name in ASKED:
-                module, kind = ASKED[name]
-                more: tuple = (self._actions, self.put_away) if name == "keys" else (self.put_away,)
-                more += self.more.get(name, ())
-            else:
-                module, kind = next(pair for pair in OF_KIND.values() if pair[0] == name)
-                takes_run = name in ("scan", "region", "points", "curve", "cast")
-                more = (run,) if takes_run else (self._look_at,) if name == "picture" else ()
-            made = getattr(import_module(f"usual_clay.bench.cards.{module}"), kind)
-            card = made(session, *more)
-            card.hide()
-            self._column.addWidget(card)
-            self._made[name] = card
-        return self._made[name]
+        module, kind = ASKED[name]
+        if (module, kind) not in self._made:
+            more: tuple = (self._commands,) if name == "keys" else ()
+            more += (self.put_away, *self.more.get(name, ()))
+            self._make(module, kind, *more)
+        return self._made[module, kind]
+
+    def _make(self, module: str, kind: str, *more: object) -> Card:
+        made = getattr(import_module(f"usual_clay.bench.cards.{module}"), kind)
+        card: Card = made(self.session, *more)
+        card.hide()
+        self._column.addWidget(card)
+        self._made[module, kind] = card
+        return card
+
+    def of_item(self, item: Item) -> Card:
+        """Return the card of an item: that of its recipe where there is one, or of its kind."""
+        followed = self.session.shown.get(item.id, Followed)
+        recipe = None if followed is None else followed.recipe
+        module, kind = view_of(item).card
+        if recipe is not None:
+            module, kind = RECIPE_CARDS.get(recipe.kind, ("recipe", "RecipeCard"))
+        return self._made.get((module, kind)) or self._make(module, kind, self._commands)
 
     def refresh(self) -> None:
-        item = self.session.shown.items.get(self.session.chosen or "")
+        item = self.session.shown.items.get(self.session.choice.item or "")
         if self._asked is not None:
             card = self.get(self._asked)
         elif item is not None:
-            card = self.get(OF_KIND[type(item)][0])
+            card = self.of_item(item)
         else:
             card = self.job if self.session.shown.items else self.start
         if card is not self.card or card.isHidden():
@@ -131,9 +148,10 @@ class CardHolder(QWidget):
         self.refresh()
         return card
 
-    def asks_for(self, name: str) -> bool:
-        """Tell whether an asked-for card is shown."""
-        return self._asked == name
+    @property
+    def asked(self) -> str | None:
+        """The asked-for card that is shown."""
+        return self._asked
 
     def offer(self, paths: list[Path]) -> None:
         """Ask what the files of pictures, curves, a scan or points do not say."""
@@ -168,17 +186,35 @@ class CardHolder(QWidget):
         self.refresh()
         return True
 
+    # ---- what is told --------------------------------------------------------------------
+
     def _tell(self, role: str, words: str) -> None:
         # A card that already says it does not say it twice.
         trouble, news = getattr(self.card, "trouble", None), getattr(self.card, "words", None)
         if any(part is not None and part.text() == words for part in (trouble, news)):
             return
+        self._show_notice(role, words)
+        if role == "news":
+            self._fade.start()
+
+    def _tell_fault(self, words: str, details: str) -> None:
+        self._details = details
+        self._show_notice("trouble", words)
+        for part in (self.copy, self.dismiss):
+            part.show()
+
+    def _show_notice(self, role: str, words: str) -> None:
+        self._fade.stop()
+        self.copy.hide()
+        self.dismiss.hide()
         self.told.setText(words)
         self.told.setProperty("role", role)
         self.told.style().unpolish(self.told)
         self.told.style().polish(self.told)
         self.told.show()
-        if role == "news":
-            self._fade.start()
-        else:
-            self._fade.stop()
+
+    def _put_notice_away(self) -> None:
+        self._details = ""
+        faults.forget()
+        for part in (self.told, self.copy, self.dismiss):
+            part.hide()

@@ -3,27 +3,37 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from usual_clay.bench.session import Session
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
 from usual_clay.files.deliver import write_splines
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
 from usual_clay.job.items import Curve, Surface
 
-if TYPE_CHECKING:
-    from usual_clay.bench.window import Window
-
 KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
 
 
-class Documents:
-    """What the window opens, saves and hands over."""
+class Documents(QObject):
+    """What the window opens, saves and hands over.
 
-    def __init__(self, window: Window) -> None:
-        self.window, self.session = window, window.session
+    Signals
+    -------
+    opened : a job was opened
+    offered : files that are to be brought in, once the user has said what they do not
+    replayed : a stream of recorded points
+    """
+
+    opened = Signal()
+    offered = Signal(list)
+    replayed = Signal(object)
+
+    def __init__(self, session: Session, window: QWidget) -> None:
+        super().__init__(window)
+        self.session, self.window = session, window
 
     def new(self) -> None:
         if self.may_leave():
@@ -41,7 +51,8 @@ class Documents:
         from usual_clay.demo.make import demo_job_file
 
         self.session.work.start(
-            "demo",
+            "",
+            "demo job",
             "Making the demo job",
             lambda *_: demo_job_file(),
             self.open_file,
@@ -61,21 +72,20 @@ class Documents:
         """Open a job, or offer a scan to be brought in, by the file's ending."""
         if path.suffix.lower() == job_file.SUFFIX:
             if self.may_leave() and self.session.open(path):
-                self.window.set_station("Surface")
-                self.window.stage.fit()
                 # The newest surface is what the user was at.
                 surfaces = list(self.session.job.all(Surface))
-                self.session.choose(surfaces[-1].id if surfaces else None)
+                self.session.choice.choose(surfaces[-1].id if surfaces else None)
+                self.opened.emit()
         elif path.suffix.lower() in KNOWN:
-            self.session.take_tool(None)
-            self.window.cards.offer([path])
+            self.session.hand.take(None)
+            self.offered.emit([path])
         else:
             self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
 
     def open_files(self, paths: list[Path]) -> None:
         """Open the first of several files; pictures are taken all together."""
         if len(paths) > 1 and all(p.suffix.lower() in picture_file.SUFFIXES for p in paths):
-            self.window.cards.offer(sorted(paths))
+            self.offered.emit(sorted(paths))
         else:
             self.open_file(paths[0])
             if len(paths) > 1:
@@ -113,7 +123,7 @@ class Documents:
             self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
 
     def write_to(self, path: Path) -> None:
-        chosen = self.session.chosen_fitted()
+        chosen = self.session.choice.fitted()
         job = self.session.job
         shown: list[Surface | Curve] = [s for s in job.all(Surface) if s.visible]
         shown += [c for c in job.all(Curve) if c.visible]
@@ -129,6 +139,7 @@ class Documents:
             self.session.told.emit("trouble", words)
 
         self.session.work.start(
+            "",
             "deliver",
             f"Writing {path.name}",
             lambda *_: write_splines(path, named, chord),
@@ -166,4 +177,4 @@ class Documents:
         except FileError as error:
             self.session.told.emit("trouble", str(error))
             return
-        self.window.cards.ask("probe").offer(stream)
+        self.replayed.emit(stream)

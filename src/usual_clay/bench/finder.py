@@ -14,17 +14,30 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from usual_clay.bench.actions import Actions
+from usual_clay.bench.command import Command, Commands
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.theme import palette
 from usual_clay.bench.widgets import label
 
+NO_FIT = 9
 
-class Finder(QFrame):
+
+def _fit(command: Command, parts: list[str]) -> int:
+    """Return how well a command fits what is typed, 0 for best: its words before other words."""
+    ranks = (command.words, f"{command.short} {command.station}", command.also, command.tip)
+    worst = 0
+    for part in parts:
+        found = [rank for rank, words in enumerate(ranks) if part in words.lower()]
+        worst = max(worst, found[0] if found else NO_FIT)
+    return worst
+
+
+class Finder(Guarded, QFrame):
     """A field and the actions whose words match it; Enter does the first."""
 
-    def __init__(self, actions: Actions, window: QWidget) -> None:
+    def __init__(self, commands: Commands, window: QWidget) -> None:
         super().__init__(window)
-        self._table = actions
+        self._table = commands
         self.setStyleSheet(
             f"Finder {{ background: {palette.FIELD}; border: 1px solid {palette.LINE};"
             " border-radius: 8px; }"
@@ -56,10 +69,9 @@ class Finder(QFrame):
     def _search(self, text: str) -> None:
         self.list.clear()
         parts = text.lower().split()
-        for action in self._table.all():
-            words = f"{action.words} {action.tip} {action.station}".lower()
-            if all(part in words for part in parts):
-                self._add(action.name, action.words, action.station)
+        for command in sorted(self._table, key=lambda each: _fit(each, parts)):
+            if _fit(command, parts) < NO_FIT:
+                self._add(command.name, command.words, command.station)
         self.list.setCurrentRow(0)
 
     def _add(self, name: str, words: str, station: str) -> None:

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QSizePolicy, QWidget
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.widgets import button, label
+from usual_clay.bench.work import Request
 
 
 class HintLine(QWidget):
@@ -39,23 +40,19 @@ class HintLine(QWidget):
         self.place.setMinimumWidth(196)
         self.place.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row.addWidget(self.place)
-        session.work.progressed.connect(self._progressed)
-        session.work.ended.connect(self._ended)
+        session.work.progressed.connect(self._show)
+        session.work.ended.connect(self._show)
 
-    def _progressed(self, key: str, fraction: float, words: str) -> None:
-        if not words:
+    def _show(self, _request: Request) -> None:
+        """Show what runs now that is worth telling of, and let it be cancelled."""
+        request = self.session.work.shown()
+        for part in (self.work_words, self.bar, self.cancel):
+            part.setVisible(request is not None)
+        if request is None:
             return
-        self.work_words.setText(words)
-        self.bar.setRange(0, 0 if fraction <= 0 else 1000)
-        self.bar.setValue(round(1000 * fraction))
-        self.work_words.show()
-        self.bar.show()
-        self.cancel.setVisible(key.startswith(("search", "cast", "bring in", "ask", "look")))
-
-    def _ended(self, _key: str) -> None:
-        if not self.session.work.busy_words():
-            for part in (self.work_words, self.bar, self.cancel):
-                part.hide()
+        self.work_words.setText(f"{request.words} {request.step}".strip())
+        self.bar.setRange(0, 0 if request.fraction <= 0 else 1000)
+        self.bar.setValue(round(1000 * request.fraction))
 
     def _cancel(self) -> None:
-        self.session.stop_work()
+        self.session.work.cancel(self.session.work.shown())

@@ -10,7 +10,8 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from usual_clay.bench.edits.surfaces import live_of_surface, reshape_surface, reshaped_surface
+from usual_clay.bench.edits.surfaces import reshape_surface
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
@@ -19,6 +20,7 @@ from usual_clay.core.check.cuts import Cut, cut_mesh, cut_surface, pulled
 from usual_clay.core.check.deviation import at_share, distance_levels, percent
 from usual_clay.core.check.live import LiveFeet
 from usual_clay.core.spline.closest import foot_points
+from usual_clay.job.edits.surfaces import live_of_surface, reshaped_surface
 from usual_clay.job.items import Scan, Surface
 
 # Across and up of the paper for planes square to x, y and z.
@@ -53,7 +55,7 @@ class _Hold:
     moved: bool = False
 
 
-class Sheet(QWidget):
+class Sheet(Guarded, QWidget):
     """One small drawing for each plane. The surface's line can be dragged; the surface follows."""
 
     def __init__(self, session: Session) -> None:
@@ -69,7 +71,7 @@ class Sheet(QWidget):
         self.setAccessibleName("Sections side by side")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         session.job_changed.connect(self.follow)
-        session.chosen_changed.connect(self.follow)
+        session.choice.changed.connect(self.follow)
 
     def show_planes(self, planes: Planes | None) -> None:
         """Cut there; None ends it."""
@@ -78,7 +80,7 @@ class Sheet(QWidget):
 
     def follow(self) -> None:
         """Cut what is shown now."""
-        surface = self.session.chosen_surface()
+        surface = self.session.choice.surface()
         if self.planes is None or surface is None or not self.isVisible():
             self.cuts, self._shown = [], ()
             self.update()
@@ -95,7 +97,7 @@ class Sheet(QWidget):
 
     def _cut_scan(self, surface: Surface, planes: Planes) -> list[tuple[Floats, ...]]:
         """Return the scan's sections, cut anew only where planes or scan are others."""
-        measured = self.session.measured(surface)
+        measured = self.session.shown.measured(surface)
         scan = self.session.shown.get(getattr(measured, "scan", None), Scan)
         if scan is None:
             return [() for _ in planes.places]
@@ -238,7 +240,7 @@ class Sheet(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
-        surface = self.session.job.get(self.session.chosen, Surface)
+        surface = self.session.job.get(self.session.choice.item, Surface)
         if event.button() != Qt.MouseButton.LeftButton or surface is None:
             return
         at = np.array([event.position().x(), event.position().y()])
@@ -261,7 +263,7 @@ class Sheet(QWidget):
             best[1],
             live_of_surface(self.session.job, surface),
         )
-        self.session.dragging = self
+        self.session.hand.dragging = self
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         hold = self._hold
@@ -280,13 +282,13 @@ class Sheet(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         hold, self._hold = self._hold, None
-        self.session.dragging = None
+        self.session.hand.dragging = None
         if hold is None or not hold.moved:
             return
         at = np.array([event.position().x(), event.position().y()])
         before = self.session.job.report(hold.surface)
         if before is not None:
-            self.session.before_move[hold.surface.id] = before
+            self.session.sight.before_move[hold.surface.id] = before
         words = f"drag a section of {hold.surface.name}"
         reshape_surface(self.session, hold.surface, self._moved(hold, at), words)
 
@@ -294,6 +296,6 @@ class Sheet(QWidget):
         """End a drag without keeping it; tell whether there was one."""
         if self._hold is None:
             return False
-        self._hold = self.session.dragging = None
+        self._hold = self.session.hand.dragging = None
         self.session.propose(None)
         return True

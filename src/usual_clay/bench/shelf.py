@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
@@ -36,7 +37,7 @@ from usual_clay.job.items import (
 from usual_clay.job.remake import is_stale
 
 
-class Bar(QWidget):
+class Bar(Guarded, QWidget):
     """A deviation beside the tolerance: calm inside it, plum past it."""
 
     def __init__(self, deviation: float, tolerance: float) -> None:
@@ -60,7 +61,7 @@ class Bar(QWidget):
         painter.drawRect(QRectF(0.7 * self.width(), 3, 1.2, 10))
 
 
-class ShelfRow(QFrame):
+class ShelfRow(Guarded, QFrame):
     """One item.
 
     Signals
@@ -74,7 +75,7 @@ class ShelfRow(QFrame):
         super().__init__()
         self.session, self.item = session, item
         self.stale = isinstance(item, Followed) and is_stale(session.shown, item)
-        chosen = session.chosen == item.id
+        chosen = session.choice.item == item.id
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"{item.name}, {_kind_word(item)}")
         self.setObjectName("row")
@@ -161,7 +162,7 @@ class ShelfRow(QFrame):
         QTimer.singleShot(0, session, lambda: session.rename(item_id, words))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.session.choose(self.item.id)
+        self.session.choice.choose(self.item.id)
         if event.button() == Qt.MouseButton.RightButton:
             self.menu_wanted.emit(self.item.id, event.globalPosition().toPoint())
 
@@ -170,7 +171,7 @@ class ShelfRow(QFrame):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            self.session.choose(self.item.id)
+            self.session.choice.choose(self.item.id)
         elif event.key() == Qt.Key.Key_F2:
             self.rename()
         elif event.key() == Qt.Key.Key_Menu:
@@ -204,14 +205,14 @@ class Shelf(QScrollArea):
         self._ordered: list[ShelfRow] = []
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
         session.job_changed.connect(pace.ask)
-        session.chosen_changed.connect(pace.ask)
+        session.choice.changed.connect(pace.ask)
         self.refresh()
 
     def refresh(self) -> None:
         session = self.session
         job = session.shown
         shown = (
-            session.chosen,
+            session.choice.item,
             job.tolerance,
             *job.items.values(),
             *(is_stale(job, s) for s in job.all(Followed)),
@@ -304,7 +305,7 @@ class Shelf(QScrollArea):
 
     def show_chosen(self) -> None:
         """Scroll so that the chosen item's row is in sight."""
-        row = self.rows.get(self.session.chosen or "")
+        row = self.rows.get(self.session.choice.item or "")
         if row is not None:
             self.ensureWidgetVisible(row, 0, 12)
 

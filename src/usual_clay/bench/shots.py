@@ -85,7 +85,7 @@ def _brush(window) -> None:  # type: ignore[no-untyped-def]
     window.session.add_scan(read_mesh(demo_scan_file()), "brackwater-lure.ply", "mm")
     window.set_station("Surface")
     settle(window)
-    window.session.choose(None)
+    window.session.choice.choose(None)
     pane = window.stage.free
 
     def send(kind, at, button, held=Qt.KeyboardModifier.NoModifier) -> None:  # type: ignore[no-untyped-def]
@@ -99,13 +99,13 @@ def _brush(window) -> None:  # type: ignore[no-untyped-def]
         x, y, _ = pane.view.project(pose().to_scan(np.array([point])))[0]
         return float(x), float(y)
 
-    window.take("spread")
+    window.commands.run("spread")
     left = Qt.MouseButton.LeftButton
     at = on_screen(BACK_SEED)
     send(QEvent.Type.MouseButtonPress, at, left)
     send(QEvent.Type.MouseButtonRelease, at, left)
-    window.take("brush")
-    window.session.set_brush(3.0)
+    window.commands.run("brush")
+    window.session.hand.set_brush(3.0)
     settle(window)
     path = [on_screen((x, -11.0, 1.0)) for x in np.linspace(40, 62, 12)]
     send(QEvent.Type.MouseButtonPress, path[0], left)
@@ -118,14 +118,16 @@ def _cast(window) -> None:  # type: ignore[no-untyped-def]
 
 
 def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
-    from usual_clay.bench.edits.casts import set_cast
+    from usual_clay.bench.edits.making import set_settings
 
     _open_demo(window)
     _hide_curves(window)
-    surface = window.session.chosen_surface()
-    set_cast(window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots")
+    surface = window.session.choice.surface()
+    set_settings(
+        window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots"
+    )
     settle(window)
-    window.to_tolerance()
+    window.commands.run("to tolerance")
     settle(window)
     window.fronts.begin()
     settle(window)
@@ -156,7 +158,7 @@ def _gather(window, kind: type, name: str = ""):  # type: ignore[no-untyped-def]
     item = next(i for i in window.session.job.all(kind) if name in i.name)
     if not item.visible:
         window.session.set_flag(item.id, "visible", True)
-    window.session.choose(item.id)
+    window.session.choice.choose(item.id)
     settle(window)
     return window.session.job.items[item.id]
 
@@ -178,7 +180,7 @@ def _picture(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.job.items import Picture
 
     picture = _gather(window, Picture, "Side")
-    window.look_at_picture(picture)
+    window.stage.look_at(picture.placement.plane, picture.name)
     window.stage.switch("scan", False)
     window.stage.switch("surfaces", False)
     window.stage.swap()
@@ -191,8 +193,8 @@ def _agreement(window) -> None:  # type: ignore[no-untyped-def]
     window.set_station("Gather")
     for picture in list(window.session.job.all(Picture)):
         window.session.set_flag(picture.id, "visible", True)
-    window.session.choose(None)
-    window.ask("agreement")
+    window.session.choice.choose(None)
+    window.commands.run("agreement")
 
 
 def _health(window) -> None:  # type: ignore[no-untyped-def]
@@ -200,16 +202,16 @@ def _health(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.job.items import Scan
 
     scan = _gather(window, Scan)
-    window.ask("health")
+    window.commands.run("health")
     settle(window)
-    window.session.light(AILMENTS[0].places(scan.mesh))
+    window.session.sight.light(AILMENTS[0].places(scan.mesh))
 
 
 def _straighten(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.job.items import Scan
 
     _gather(window, Scan)
-    window.ask("straighten")
+    window.commands.run("straighten")
     settle(window)
     window.cards.card.turn_to("onto")
 
@@ -218,7 +220,7 @@ def _slices(window) -> None:  # type: ignore[no-untyped-def]
     from usual_clay.job.items import Scan
 
     _gather(window, Scan)
-    window.ask("slice")
+    window.commands.run("slice")
 
 
 def _shape(window) -> None:  # type: ignore[no-untyped-def]
@@ -239,8 +241,8 @@ def _probe(window) -> None:  # type: ignore[no-untyped-def]
 
     _open_demo(window)
     window.set_station("Gather")
-    window.session.choose(None)
-    window.ask("probe")
+    window.session.choice.choose(None)
+    window.commands.run("probe")
     card = window.cards.card
     card.spacing.setValue(2.0)
     card.go.click()
@@ -257,15 +259,15 @@ def _spline(window) -> None:  # type: ignore[no-untyped-def]
     _gather(window, PointList, "Centre outline")
     _hide_curves(window)
     outline = next(p for p in window.session.job.all(PointList) if p.name == "Centre outline")
-    window.session.choose(outline.id)
+    window.session.choice.choose(outline.id)
     window.set_station("Trace")
     for switch in ("scan", "surfaces"):
         window.stage.switch(switch, False)
-    window.spline()
+    window.commands.run("spline")
     settle(window)
-    window.to_tolerance()
+    window.commands.run("to tolerance")
     settle(window)
-    window.session.set_comb(0.6)
+    window.session.sight.set_comb(0.6)
     window.stage.swap()
 
 
@@ -287,12 +289,12 @@ def _pair(window) -> None:  # type: ignore[no-untyped-def]
     window.stage.switch("surfaces", False)
     curves = {curve.name: curve for curve in window.session.job.all(Curve)}
     _hide_curves(window, "Gill edge, side", "Gill edge, top")
-    window.session.choose(curves["Gill edge, side"].id)
+    window.session.choice.choose(curves["Gill edge, side"].id)
     settle(window)
-    window.task("pair")
+    window.commands.run("task pair")
     card = window.cards.card
     card.sources[1].setCurrentIndex(card.sources[1].findData(curves["Gill edge, top"].id))
-    window.session.set_comb(0.0)
+    window.session.sight.set_comb(0.0)
     window.stage.look("top")
     settle(window)
     for pane, times in ((window.stage.free, 8), (window.stage.side, 12)):
@@ -308,15 +310,15 @@ def _draw(window) -> None:  # type: ignore[no-untyped-def]
 
     _gather(window, Picture, "Top")
     _hide_curves(window)
-    window.session.choose(None)
+    window.session.choice.choose(None)
     window.set_station("Trace")
     for switch in ("scan", "surfaces"):
         window.stage.switch(switch, False)
     window.stage.look("top")
     window.stage.swap()
     settle(window)
-    window.ask("draw")
-    window.session.set_comb(0.5)
+    window.commands.run("draw")
+    window.session.sight.set_comb(0.5)
     places = [
         [0.9, 0, 0],
         [0.7, 6.4, 0],
@@ -326,28 +328,28 @@ def _draw(window) -> None:  # type: ignore[no-untyped-def]
         [95.2, 4.2, 0],
         [95.1, 0, 0],
     ]
-    window.session.set_marking(window.session.marking.with_places(np.array(places)))
+    window.session.hand.set_marking(window.session.hand.marking.with_places(np.array(places)))
 
 
 def _shaping(window) -> None:  # type: ignore[no-untyped-def]
     """A row of a lean surface, half way through a drag."""
-    from usual_clay.bench.edits.casts import set_cast
-    from usual_clay.bench.edits.shaping import places_of, with_places
+    from usual_clay.bench.edits.making import set_settings
+    from usual_clay.job.edits.shaping import places_of, with_places
 
     _open_demo(window)
     _hide_curves(window)
     session = window.session
-    surface = session.chosen_surface()
+    surface = session.choice.surface()
     lean = replace(surface.recipe.settings, nu=11, nv=5, knots="adaptive")
-    set_cast(session, surface, lean, "lean")
+    set_settings(session, surface, lean, "lean")
     settle(window)
     window.cards.card.turn_to("shape")
-    session.set_pick("row")
-    surface = session.chosen_surface()
+    session.hand.set_pick("row")
+    surface = session.choice.surface()
     columns = surface.geometry.counts[1]
     row = [5 * columns + k for k in range(columns)]
-    session.choose_points(row)
-    session.before_move[surface.id] = session.job.report(surface)
+    session.choice.choose_points(row)
+    session.sight.before_move[surface.id] = session.job.report(surface)
     places = places_of(surface, "control").copy()
     places[row] += [0.0, 0.0, 0.22]
     session.propose(session.job.with_item(with_places(session.job, surface, "control", places)))
@@ -362,18 +364,18 @@ def _patch(window) -> None:  # type: ignore[no-untyped-def]
     _open_demo(window)
     _hide_curves(window)
     window.set_station("Surface")
-    window.session.choose(None)
+    window.session.choice.choose(None)
     for surface in window.session.job.all(Surface):
         window.session.set_flag(surface.id, "visible", False)
-    window.patch()
+    window.commands.run("patch")
     settle(window)
     places, passing = gill_places(next(window.session.job.all(Scan)))
     for pane, times in ((window.stage.free, 7), (window.stage.side, 5)):
         x, y, _ = pane.view.project(places.mean(axis=0)[None])[0]
         zoom(pane, float(x), float(y), times)
         pane.rest()
-    marking = replace(window.session.marking, passing=passing).with_places(places)
-    window.session.set_marking(marking)
+    marking = replace(window.session.hand.marking, passing=passing).with_places(places)
+    window.session.hand.set_marking(marking)
 
 
 def _sections(window) -> None:  # type: ignore[no-untyped-def]
@@ -384,8 +386,8 @@ def _sections(window) -> None:  # type: ignore[no-untyped-def]
     _hide_curves(window)
     window.set_station("Check")
     belly = next(s for s in window.session.job.all(Surface) if s.name == "Belly patch")
-    window.session.choose(belly.id)
-    window.sections()
+    window.session.choice.choose(belly.id)
+    window.commands.run("sections")
 
 
 VIEWS: dict[str, Callable] = {

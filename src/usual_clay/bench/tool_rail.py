@@ -2,36 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QToolButton, QVBoxLayout, QWidget
 
-from usual_clay.bench.actions import Actions
+from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import label
 
 WIDTH = 78
-# Tools that stay in hand, and cast, which is marked while its surface is chosen.
-STAYS = ("spread", "brush", "lasso", "box", "shape", "mark points", "cast")
 
 
 class ToolRail(QWidget):
     """The tools of the station at hand; the one in use is marked."""
 
-    def __init__(self, session: Session, actions: Actions) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__()
-        self.session, self._table = session, actions
+        self.session, self._table = session, commands
         self.setObjectName("panel")
         self.setFixedWidth(WIDTH)
         self.tools: dict[str, QToolButton] = {}
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(6, 10, 6, 10)
         self._column.setSpacing(4)
-        session.tool_changed.connect(self.refresh)
-        session.chosen_changed.connect(self.refresh)
+        session.seen_changed.connect(self.refresh)
+        session.choice.changed.connect(self.refresh)
 
     def show_station(self, station: str) -> None:
         """Show the tools of a station."""
@@ -43,7 +39,7 @@ class ToolRail(QWidget):
         for action in self._table.of_station(station):
             made = QToolButton()
             made.setProperty("role", "tool")
-            made.setText(action.words.split(" (")[0] if not action.tip else action.tip)
+            made.setText(action.brief)
             made.setIcon(icon(action.icon))
             made.setIconSize(QSize(22, 22))
             made.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
@@ -51,8 +47,8 @@ class ToolRail(QWidget):
             key = self._table.key(action.name)
             made.setToolTip(f"{action.words} ({key})" if key else action.words)
             made.setAccessibleName(action.words)
-            made.setCheckable(action.name in STAYS)
-            made.clicked.connect(lambda _=False, run=action.run: self._run(run))
+            made.setCheckable(bool(action.hand) or action.name == "cast")
+            made.clicked.connect(lambda _=False, name=action.name: self._run(name))
             self._column.addWidget(made)
             self.tools[action.name] = made
         if not self.tools:
@@ -62,15 +58,18 @@ class ToolRail(QWidget):
         self._column.addStretch(1)
         self.refresh()
 
-    def _run(self, run: Callable[[], object]) -> None:
-        run()
+    def _run(self, name: str) -> None:
+        self._table.run(name)
         # A tool that could not be taken must not stay marked.
         self.refresh()
 
     def refresh(self) -> None:
-        surface = self.session.chosen_surface() is not None
+        surface = self.session.choice.surface() is not None
         for name, made in self.tools.items():
-            casts = name == "cast" and surface and self.session.tool is None
-            made.setChecked(self.session.tool == name or casts)
-            action = next(a for a in self._table.all() if a.name == name)
-            made.setIcon(icon(action.icon, palette.ACCENT_INK if made.isChecked() else palette.INK))
+            casts = name == "cast" and surface and self.session.hand.tool is None
+            made.setChecked(self.session.hand.tool == name or casts)
+            made.setIcon(
+                icon(
+                    self._table[name].icon, palette.ACCENT_INK if made.isChecked() else palette.INK
+                )
+            )

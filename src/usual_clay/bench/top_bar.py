@@ -5,20 +5,21 @@ from __future__ import annotations
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QDoubleSpinBox, QFrame, QHBoxLayout, QWidget
 
+from usual_clay.bench.command import STATIONS
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import button, label, quiet_spin
 from usual_clay.core.check.deviation import Tolerance
 
-STATIONS = (
-    ("Gather", "References: scans are brought in here"),
-    ("Trace", "Spline curves"),
-    ("Surface", "Surfaces fitted to the scan"),
-    ("Check", "How far it is off, and how it looks"),
-    ("Close", "Bodies"),
-    ("Deliver", "Files for others"),
-)
+TIPS = {
+    "Gather": "References: scans, pictures and points are brought in here",
+    "Trace": "Spline curves",
+    "Surface": "Surfaces fitted to the scan",
+    "Check": "How far it is off, and how it looks",
+    "Body": "Surfaces joined to a body",
+    "Deliver": "Files for others",
+}
 
 
 class TopBar(QWidget):
@@ -48,8 +49,8 @@ class TopBar(QWidget):
         row.addStretch(1)
         self.stations: dict[str, QWidget] = {}
         group = QButtonGroup(self)
-        for name, tip in STATIONS:
-            made = button(name, tip, role="station", checkable=True)
+        for name in STATIONS:
+            made = button(name, TIPS[name], role="station", checkable=True)
             made.clicked.connect(lambda _=False, name=name: self.station_chosen.emit(name))
             group.addButton(made)
             row.addWidget(made)

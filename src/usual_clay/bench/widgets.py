@@ -23,6 +23,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from usual_clay.bench.guard import Guarded
+
 # While a hand drags, panels that are not under its eye follow so often, ms.
 NOW_AND_THEN = 250
 
@@ -85,7 +87,7 @@ class Pace(QTimer):
             self.start()
 
 
-class Elided(QLabel):
+class Elided(Guarded, QLabel):
     """A label that ends in dots where there is no room for all of it."""
 
     def paintEvent(self, _event: QPaintEvent) -> None:
@@ -97,7 +99,7 @@ class Elided(QLabel):
         painter.drawText(self.contentsRect(), Qt.AlignmentFlag.AlignVCenter, words)
 
 
-class TallArea(QScrollArea):
+class TallArea(Guarded, QScrollArea):
     """Scrolls up and down what is taller than it; wrapped labels get the height that they need."""
 
     def __init__(self, inside: QWidget) -> None:

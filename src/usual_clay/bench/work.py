@@ -1,136 +1,239 @@
-"""Background work: one thread a kind of work, the newest request wins."""
+"""Background work as requests: each has an owner, a purpose, progress, and a Cancel that ends it.
+
+A request takes the place of an earlier one of the same owner and purpose, and of no other.
+"""
 
 from __future__ import annotations
 
 import threading
-import traceback
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
-from usual_clay.core.progress import Cancelled, Progress
+from usual_clay.bench.guard import faults
+from usual_clay.core.progress import Cancelled, Progress, stoppable
 
 # What is run: told how to report progress and how to hand over partial results.
 Task = Callable[[Progress, Callable[[Any], None]], Any]
+# A task that was cancelled has so long to come to its end, ms; then it is left to itself.
+GRACE = 350
 
 
-class _Errand:
-    """One request and what became of it."""
+class Request:
+    """One piece of work.
 
-    def __init__(self, key: str, words: str, task: Task, then: dict[str, Callable]) -> None:
-        self.key, self.words, self.task, self.then = key, words, task, then
-        self.stopped = threading.Event()
+    Attributes
+    ----------
+    owner : str
+        The item or the card that it is for; empty for the job as a whole.
+    purpose : str
+        What it is for, such as "fit", "search" or "mend".
+    words : str
+        What the user reads of it; empty for what is not worth telling.
+    asked : bool
+        Whether the user asked for it and waits: Escape ends it.
+    keeps_best : bool
+        Whether what it has when it is cancelled is handed over.
+    fraction : float
+        How far it has come, 0 to 1; it never runs back.
+    step : str
+        What it is at.
+    """
+
+    def __init__(
+        self, owner: str, purpose: str, words: str, task: Task, asked: bool, keeps_best: bool
+    ) -> None:
+        self.owner, self.purpose, self.words = owner, purpose, words
+        self.asked, self.keeps_best = asked, keeps_best
+        self.fraction, self.step = 0.0, ""
+        self._task = task
+        self._then: dict[str, Callable[[Any], None]] = {}
+        self._stopped = threading.Event()
+
+    @property
+    def key(self) -> tuple[str, str]:
+        return self.owner, self.purpose
+
+    @property
+    def is_wanted(self) -> bool:
+        """Whether what it hands over is still waited for."""
+        return bool(self._then)
+
+    @property
+    def is_stopped(self) -> bool:
+        return self._stopped.is_set()
 
 
 class Work(QObject):
-    """Runs tasks off the interface thread and tells of them on it.
+    """Runs requests off the interface thread and tells of them on it.
 
     Signals
     -------
-    progressed : key, fraction, words
-    ended : key
+    progressed, ended : the request
+    failed : the request, and an error that whoever asked for it does not take
     """
 
-    progressed = Signal(str, float, str)
-    ended = Signal(str)
+    progressed = Signal(object)
+    ended = Signal(object)
+    failed = Signal(object, object)
     _came = Signal(object, str, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._running: dict[str, _Errand] = {}
-        self._waiting: dict[str, _Errand] = {}
+        self._running: dict[tuple[str, str], Request] = {}
+        self._waiting: dict[tuple[str, str], Request] = {}
         self._came.connect(self._deliver)
 
     def start(
         self,
-        key: str,
+        owner: str,
+        purpose: str,
         words: str,
         task: Task,
         done: Callable[[Any], None],
         partial: Callable[[Any], None] | None = None,
         failed: Callable[[Exception], None] | None = None,
-    ) -> None:
-        """Run a task. An earlier one of the same key is stopped, and its results are dropped."""
-        errand = _Errand(key, words, task, {"done": done})
+        asked: bool = False,
+        keeps_best: bool = False,
+    ) -> Request:
+        """Run a task. An earlier one of the same owner and purpose is stopped, and forgotten.
+
+        What fails without `failed` is told by the signal.
+        """
+        request = Request(owner, purpose, words, task, asked, keeps_best)
+        request._then["done"] = done
         if partial is not None:
-            errand.then["partial"] = partial
+            request._then["partial"] = partial
         if failed is not None:
-            errand.then["failed"] = failed
-        running = self._running.get(key)
+            request._then["failed"] = failed
+        running = self._running.get(request.key)
         if running is not None:
             # Superseded, not cancelled: what it still hands over is no longer wanted.
-            running.then = {}
-            running.stopped.set()
-            self._waiting[key] = errand
+            running._then = {}
+            running._stopped.set()
+            self._waiting[request.key] = request
+            self._leave_soon(running)
         else:
-            self._launch(errand)
+            self._launch(request)
+        return request
 
-    def cancel(self, key: str) -> None:
-        """Ask a task to stop; what it returns as its best so far is still delivered."""
-        self._waiting.pop(key, None)
-        if key in self._running:
-            self._running[key].stopped.set()
+    # ---- what there is -------------------------------------------------------------------
+
+    def find(self, owner: str, purpose: str) -> Request | None:
+        """Return a request that runs or waits and is still wanted."""
+        for request in (self._waiting.get((owner, purpose)), self._running.get((owner, purpose))):
+            if request is not None and request.is_wanted:
+                return request
+        return None
+
+    def all(self) -> list[Request]:
+        """Return what runs and is wanted, the oldest first."""
+        return [request for request in self._running.values() if request.is_wanted]
+
+    def is_busy(self) -> bool:
+        """Tell whether anything runs at all, wanted or on its way to an end."""
+        return bool(self._running)
+
+    def shown(self) -> Request | None:
+        """Return the request that the user should read of: one asked for before all others."""
+        told = [request for request in self.all() if request.words]
+        return next((r for r in told if r.asked), told[0] if told else None)
+
+    # ---- ending --------------------------------------------------------------------------
+
+    def cancel(self, request: Request | None) -> None:
+        """End a request within half a second; where it keeps its best, that is handed over."""
+        if request is None:
+            return
+        if self._waiting.get(request.key) is request:
+            del self._waiting[request.key]
+        if not request.keeps_best:
+            request._then = {}
+        if self._running.get(request.key) is request:
+            request._stopped.set()
+            self._leave_soon(request)
+            if not request.is_wanted:
+                self.ended.emit(request)
+
+    def drop(self, owner: str, purpose: str = "") -> None:
+        """End an owner's requests, or its one of a purpose, and forget what they return."""
+        for request in [*self._running.values(), *self._waiting.values()]:
+            if request.owner == owner and purpose in ("", request.purpose):
+                request._then = {}
+                self.cancel(request)
 
     def cancel_all(self) -> None:
-        for key in list(self._running):
-            self.cancel(key)
+        """End everything, and forget it."""
+        for request in [*self._running.values(), *self._waiting.values()]:
+            request._then = {}
+            self.cancel(request)
 
-    def drop(self, key: str) -> None:
-        """Stop a task and forget what it returns."""
-        if key in self._running:
-            self._running[key].then = {}
-            self.ended.emit(key)
-        self.cancel(key)
+    def _leave_soon(self, request: Request) -> None:
+        QTimer.singleShot(GRACE, self, lambda: self._leave(request))
 
-    def is_busy(self, key: str | None = None) -> bool:
-        return bool(self._running) if key is None else key in self._running
+    def _leave(self, request: Request) -> None:
+        """Go on without a task that did not come to its end in time."""
+        if self._running.get(request.key) is request and request.is_stopped:
+            request._then = {}
+            self._finish(request)
 
-    def is_wanted(self, key: str) -> bool:
-        """Tell whether a task runs and what it hands over is still waited for."""
-        return key in self._running and bool(self._running[key].then)
+    # ---- running -------------------------------------------------------------------------
 
-    def busy_words(self) -> str:
-        """Return the words of what runs, or nothing."""
-        wanted = (errand for errand in self._running.values() if errand.then)
-        return next((errand.words for errand in wanted if errand.words), "")
+    def _launch(self, request: Request) -> None:
+        self._running[request.key] = request
+        self.progressed.emit(request)
+        name = f"{request.purpose} {request.owner}".strip()
+        threading.Thread(target=self._run, args=(request,), name=name, daemon=True).start()
 
-    def _launch(self, errand: _Errand) -> None:
-        self._running[errand.key] = errand
-        self.progressed.emit(errand.key, 0.0, errand.words)
-        threading.Thread(target=self._run, args=(errand,), daemon=True).start()
-
-    def _run(self, errand: _Errand) -> None:
+    def _run(self, request: Request) -> None:
         def progress(fraction: float, words: str) -> None:
-            if errand.stopped.is_set():
+            if request.is_stopped:
                 raise Cancelled
-            self._came.emit(errand, "progress", (fraction, words))
+            self._came.emit(request, "progress", (fraction, words))
 
         try:
-            result = errand.task(progress, lambda part: self._came.emit(errand, "partial", part))
-            self._came.emit(errand, "done", result)
+            with stoppable(lambda: request.is_stopped):
+                result = request._task(
+                    progress, lambda part: self._came.emit(request, "partial", part)
+                )
+            self._came.emit(request, "done", result)
         except Cancelled:
-            self._came.emit(errand, "stopped", None)
+            self._came.emit(request, "stopped", None)
         except Exception as error:
-            self._came.emit(errand, "failed", error)
+            self._came.emit(request, "failed", error)
 
-    def _deliver(self, errand: _Errand, what: str, value: Any) -> None:
+    def _deliver(self, request: Request, what: str, value: Any) -> None:
+        if self._running.get(request.key) is not request:
+            return
+        then = request._then.get(what)
         if what == "progress":
-            if self._running.get(errand.key) is errand and errand.then:
-                self.progressed.emit(errand.key, value[0], f"{errand.words} {value[1]}".strip())
+            if request.is_wanted:
+                request.fraction = max(request.fraction, min(max(value[0], 0.0), 1.0))
+                request.step = value[1]
+                self.progressed.emit(request)
             return
-        then = errand.then.get(what)
         if what == "partial":
-            if then is not None and not errand.stopped.is_set():
-                then(value)
+            if then is not None and not request.is_stopped:
+                self._call(then, value)
             return
-        del self._running[errand.key]
+        wanted, request._then = request.is_wanted, {}
         if then is not None:
+            self._call(then, value)
+        elif what == "failed" and wanted:
+            self.failed.emit(request, value)
+        self._finish(request)
+
+    def _call(self, then: Callable[[Any], None], value: Any) -> None:
+        """Hand something over; what goes wrong in taking it must not stop the work."""
+        try:
             then(value)
-        elif what == "failed" and errand.then:
-            traceback.print_exception(value)
-        waiting = self._waiting.pop(errand.key, None)
+        except Exception as error:
+            faults.take(error, "what came of background work")
+
+    def _finish(self, request: Request) -> None:
+        del self._running[request.key]
+        waiting = self._waiting.pop(request.key, None)
         if waiting is not None:
             self._launch(waiting)
-        else:
-            self.ended.emit(errand.key)
+        self.ended.emit(request)

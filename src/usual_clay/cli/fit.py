@@ -3,43 +3,30 @@
 from __future__ import annotations
 
 import argparse
-import json
 import time
-from dataclasses import asdict, dataclass
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from usual_clay.cli.figures import exit_code, figures_of, write_report
+from usual_clay.cli.make import made_or_found
+from usual_clay.cli.settings import InputError
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance, judge, percent
-from usual_clay.core.fit.cast import Cast, cast
-from usual_clay.core.fit.parameterize.region import (
-    KNOT_RULES,
-    CastSettings,
-    Parameterization,
-    Sizes,
-    parameterize,
-)
-from usual_clay.core.fit.patch.budget import patch_to_tolerance
-from usual_clay.core.fit.patch.patch import PatchSettings, lay_out, patch
-from usual_clay.core.fit.search.budget import Search, to_tolerance
-from usual_clay.core.fit.search.candidates import knee_of, pareto_front
-from usual_clay.core.fit.search.fairness import fairness_of
+from usual_clay.core.fit.parameterize.region import KNOT_RULES, CastSettings
+from usual_clay.core.fit.patch.patch import PatchSettings
+from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.region import spread, triangles_within
-from usual_clay.core.scan.sample import Sample
-from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.scan.region import spread
 from usual_clay.files.atomic import write_text
-from usual_clay.files.exchange import write_exchange
-from usual_clay.files.mesh_file import read_mesh
-from usual_clay.files.take_in import read_splines
+from usual_clay.files.deliver import write_item
+from usual_clay.files.sources import take_for, with_region
 from usual_clay.files.units import MILLIMETRES
-
-MET, BAD_INPUT, NOT_MET = 0, 2, 3
-
-
-class InputError(ValueError):
-    """Something on the command line that makes no sense."""
+from usual_clay.job.items import Curve, Scan, Surface
+from usual_clay.job.job import Job
+from usual_clay.job.remake import given_for
 
 
 def add_fit_command(commands: Any) -> None:
@@ -106,130 +93,74 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.set_defaults(command=_fit)
 
 
-@dataclass(frozen=True)
-class _Fitted:
-    """What a fit came to, and what judges it."""
-
-    cast: Cast
-    sample: Sample
-    base: Parameterization
-    settings: Sizes
-    method: str
-    search: Search | None = None
-
-
 def _fit(options: argparse.Namespace) -> int:
     started = time.perf_counter()
-    tolerance = Tolerance(options.tolerance, options.share)
     counts = _counts(options.controls)
     if options.front is not None and counts is not None:
         raise InputError("--front needs --controls auto: the search is what finds it")
-    mesh = read_mesh(options.scan, options.unit)
-    made = (
-        _patched(options, mesh, tolerance, counts)
-        if options.borders is not None
-        else _cast_region(options, mesh, tolerance, counts)
-    )
-    fitted, noise = made.cast, made.sample.noise
-    if options.front is not None and made.search is not None:
-        _write_front(options.front, made.search, tolerance, noise)
-    report = judge(fitted.feet.signed, tolerance)
-    write_exchange(options.out, [(options.scan.stem, fitted.surface)])
-    nu, nv = fitted.surface.counts
-    figures: dict[str, Any] = {
-        "points": report.points,
-        "control_points": [nu, nv],
-        "total": nu * nv,
-        "within_share": report.within_share,
-        "rms": report.rms,
-        "p95": report.p95,
-        "max": report.max,
-        "noise": noise,
-        "knots": {"u": fitted.surface.knots_u.tolist(), "v": fitted.surface.knots_v.tolist()},
-        "method": made.method,
-        "fairness": asdict(
-            fairness_of(
-                made.sample, made.base, made.settings, fitted.surface, fitted.feet.signed, tolerance
+    job = Job(tolerance=Tolerance(options.tolerance, options.share))
+    job, (scan_id,) = take_for(job, (Scan,), options.scan, options.unit)
+    scan = job.get(scan_id, Scan)
+    assert scan is not None
+    if options.borders is not None:
+        if options.closed:
+            raise InputError("a patch inside four borders does not close: leave --closed out")
+        job, borders = take_for(job, (Curve,), options.borders, options.unit)
+        if len(borders) != 4:
+            raise InputError(
+                f"{options.borders.name} holds {len(borders)} curves: a patch takes four"
             )
-        ),
-        "seconds": time.perf_counter() - started,
-        "met": report.met,
-    }
-    if options.report is not None:
-        write_text(options.report, json.dumps(figures, indent=2) + "\n")
+        kind, roles = "patch", {"scan": [scan_id], "borders": borders}
+        settings: Any = PatchSettings(
+            smoothness=options.smooth, knots=options.knots, symmetric=options.symmetric
+        )
+        method = f"four-corner patch with exact borders, {options.knots} knots"
+    else:
+        job, region = with_region(job, scan, _region(options.region, scan.mesh))
+        kind, roles = "cast", {"measured": region}
+        settings = CastSettings(
+            smoothness=options.smooth,
+            reach=options.reach / 100,
+            knots=options.knots,
+            symmetric=options.symmetric,
+            closed=options.closed,
+            pull=options.pull,
+        )
+        slid = f"heights along {options.pull}" if options.pull else "points slid to their feet"
+        way = f", closed in {options.closed}" if options.closed else ""
+        method = f"least squares, {options.knots} knots, {slid}{way}"
+    if counts is not None:
+        settings = settings.sized(*counts)
+    job, item, said = made_or_found(
+        job, kind, settings, roles, options.scan.stem, counts is None, options.limit
+    )
+    assert isinstance(item, Surface)
+    assert item.recipe is not None
+    figures = figures_of(job, item, given_for(job, item.recipe))
+    figures |= {"method": method, "seconds": time.perf_counter() - started}
+    if options.front is not None:
+        _write_front(options.front, item.candidates, job.tolerance, figures["noise"])
+    write_item(options.out, item, job.tolerance.deviation / 5)
+    write_report(options.report, figures)
+    nu, nv = item.geometry.counts
     print(
-        made.search.words
-        if made.search is not None
-        else f"{nu} × {nv} = {nu * nv} control points: {percent(tolerance.share)} of the points lie"
-        f" within {report.at_share:.3f} mm."
+        said
+        or f"{nu} × {nv} = {nu * nv} control points: {percent(job.tolerance.share)} of the points"
+        f" lie within {judge(_signed(item), job.tolerance).at_share:.3f} mm."
     )
-    return MET if report.met else NOT_MET
+    return exit_code(figures)
 
 
-def _cast_region(
-    options: argparse.Namespace,
-    mesh: TriangleMesh,
-    tolerance: Tolerance,
-    counts: tuple[int, int] | None,
-) -> _Fitted:
-    """Cast a surface over a region of the scan."""
-    settings = CastSettings(
-        smoothness=options.smooth,
-        reach=options.reach / 100,
-        knots=options.knots,
-        symmetric=options.symmetric,
-        closed=options.closed,
-        pull=options.pull,
-    )
-    chosen = _region(options.region, mesh)
-    sample = Sample(
-        mesh.vertices[chosen], mesh.vertex_normals[chosen], triangles_within(mesh, chosen)
-    )
-    search = None
-    if counts is None:
-        search = to_tolerance(sample, settings, tolerance, options.limit)
-        made = search.cast
-    else:
-        made = cast(sample, settings.sized(*counts))
-    base = parameterize(
-        sample, CastSettings(reach=settings.reach, closed=settings.closed, pull=settings.pull)
-    )
-    way = f", closed in {base.closed}" if base.closed else ""
-    slid = f"heights along {settings.pull}" if settings.pull else "points slid to their feet"
-    method = f"least squares, {options.knots} knots, {slid}{way}"
-    return _Fitted(made, sample, base, settings, method, search)
+def _signed(item: Surface) -> Floats:
+    assert item.signed is not None
+    return item.signed
 
 
-def _patched(
-    options: argparse.Namespace,
-    mesh: TriangleMesh,
-    tolerance: Tolerance,
-    counts: tuple[int, int] | None,
-) -> _Fitted:
-    """Fit a patch inside the four curves of a file."""
-    if options.closed:
-        raise InputError("a patch inside four borders does not close: leave --closed out")
-    curves = [part for _, part in read_splines(options.borders) if isinstance(part, BSplineCurve)]
-    if len(curves) != 4:
-        raise InputError(f"{options.borders.name} holds {len(curves)} curves: a patch takes four")
-    settings = PatchSettings(
-        smoothness=options.smooth, knots=options.knots, symmetric=options.symmetric
-    )
-    alone = [None] * 4
-    search = None
-    if counts is None:
-        search = patch_to_tolerance(mesh, curves, alone, settings, tolerance, options.limit)
-        made = search.cast
-    else:
-        made = patch(mesh, curves, alone, settings.sized(*counts))
-    ground = lay_out(mesh, curves, alone, settings)
-    method = f"four-corner patch with exact borders, {options.knots} knots"
-    return _Fitted(made, ground.sample, ground.base, settings, method, search)
-
-
-def _write_front(path: Path, found: Search, tolerance: Tolerance, noise: float) -> None:
+def _write_front(
+    path: Path, candidates: Sequence[Candidate], tolerance: Tolerance, noise: float
+) -> None:
     """Write the trade-off front, with the noise floor and the knee marked."""
-    front = pareto_front(found.candidates, tolerance.share)
+    front = pareto_front(candidates, tolerance.share)
     knee = knee_of(front, tolerance.share)
     lines = ["control points,nu,nv,deviation [mm],knee,below noise"]
     for candidate in front:
@@ -255,7 +186,7 @@ def _region(told: str, mesh: TriangleMesh) -> np.ndarray:
     used = np.zeros(len(mesh.vertices), dtype=bool)
     used[mesh.triangles] = True
     if told == "all":
-        return np.flatnonzero(used)
+        return used
     try:
         x, y, z, amount = (float(part) for part in told.split(","))
     except ValueError:
@@ -264,4 +195,4 @@ def _region(told: str, mesh: TriangleMesh) -> np.ndarray:
         raise InputError("--region needs finite x, y, z and a spread of 0 to 1")
     distance = np.linalg.norm(mesh.vertices - [x, y, z], axis=1)
     seed = int(np.argmin(np.where(used, distance, np.inf)))
-    return np.flatnonzero(spread(mesh, seed, amount) & used)
+    return np.asarray(spread(mesh, seed, amount) & used)

@@ -7,50 +7,42 @@ import os
 import sys
 from pathlib import Path
 
-from usual_clay.cli.fit import BAD_INPUT, MET, InputError, add_fit_command
+from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
+from usual_clay.cli.fit import add_fit_command
+from usual_clay.cli.make import add_make_command
 from usual_clay.cli.points import add_points_command
 from usual_clay.cli.scan import add_scan_commands
 from usual_clay.cli.trace import add_trace_command
-from usual_clay.core.check.deviation import ToleranceError
-from usual_clay.core.fit.parameterize.frame import FrameError
-from usual_clay.core.fit.solve.system import FitError
-from usual_clay.core.points.ball import BallError
-from usual_clay.core.spline.basis import SplineError
-from usual_clay.files.errors import FileError
-
-EXPECTED = (
-    FileError,
-    FitError,
-    FrameError,
-    SplineError,
-    ToleranceError,
-    BallError,
-    InputError,
-)
+from usual_clay.core.errors import ClayError
+from usual_clay.log import log_folder, logger, start_log
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command and return its exit code."""
     options = _parser().parse_args(arguments)
+    start_log(options.debug)
     try:
         return int(options.command(options))
-    except (
-        FileError,
-        FitError,
-        FrameError,
-        SplineError,
-        ToleranceError,
-        BallError,
-        InputError,
-    ) as error:
+    except ClayError as error:
         print(f"usual-clay: {error}", file=sys.stderr)
         return BAD_INPUT
+    except Exception:
+        logger.exception("unexpected error")
+        if options.debug:
+            raise
+        print(
+            "usual-clay: something went wrong that should not have; the details are in"
+            f" {log_folder()}",
+            file=sys.stderr,
+        )
+        return FAULT
 
 
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="usual-clay", description="Lean NURBS from pictures, points and scans."
     )
+    parser.add_argument("--debug", action="store_true", help="log everything, and print it")
     parser.set_defaults(command=_app, file=None)
     commands = parser.add_subparsers(title="commands")
     app = commands.add_parser("app", help="open the window, empty or with a job or scan")
@@ -62,6 +54,7 @@ def _parser() -> argparse.ArgumentParser:
     shots.add_argument("folder", nargs="?", type=Path, default=Path("docs/screenshots"))
     shots.set_defaults(command=_shots)
     add_fit_command(commands)
+    add_make_command(commands)
     add_points_command(commands)
     add_scan_commands(commands)
     add_trace_command(commands)

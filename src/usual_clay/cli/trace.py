@@ -3,31 +3,31 @@
 from __future__ import annotations
 
 import argparse
-import json
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
+from usual_clay.cli.figures import exit_code, write_report
+from usual_clay.cli.make import made_or_found
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Tolerance, judge, percent
 from usual_clay.core.fit.curve.sequence import (
-    CurveFit,
     PointSequence,
     TraceSettings,
-    fit_sequence,
     parts_of,
 )
-from usual_clay.core.fit.curve.trace import trace_parts
-from usual_clay.core.points.lay import is_closed, lay
-from usual_clay.files.atomic import write_text
+from usual_clay.core.points.lay import is_closed
 from usual_clay.files.errors import FileError
 from usual_clay.files.exchange import write_exchange
-from usual_clay.files.points_file import read_points, write_points
+from usual_clay.files.points_file import write_points
+from usual_clay.files.sources import take_for
 from usual_clay.files.svg_file import write_svg
 from usual_clay.files.units import MILLIMETRES
+from usual_clay.job.items import Curve, PointList
+from usual_clay.job.job import Job
 
-MET, NOT_MET = 0, 3
 SUFFIXES = (".step", ".stp", ".igs", ".iges", ".svg", ".csv")
 # A closed fit is refused where the ends are farther apart than this share of the length.
 OPEN_SHARE = 0.1
@@ -65,28 +65,30 @@ def run_trace(options: argparse.Namespace) -> int:
     tolerance = Tolerance(options.tolerance, options.share)
     if options.out.suffix.lower() not in SUFFIXES:
         raise FileError(f"{options.out.name}: curves are written as {', '.join(SUFFIXES)}")
-    read = read_points(options.points, options.unit)
-    space = lay(read.points, None, read.axes).space
-    run = PointSequence(space, _closed(space, options.closed, options.points.name))
+    job = Job(tolerance=tolerance)
+    job, (list_id,) = take_for(job, (PointList,), options.points, options.unit or "mm")
+    points = job.get(list_id, PointList)
+    assert points is not None
+    space = points.points
+    closed = _closed(space, options.closed, options.points.name)
+    job = job.changed(list_id, closed=closed)
+    run = PointSequence(space, closed)
     settings = _settings(options)
-    fits: list[CurveFit]
-    if options.controls == "auto":
-        traced = trace_parts(run, settings, tolerance)
-        fits, words = [one.fit for one in traced], " ".join(one.words for one in traced)
-    else:
-        parts = range(len(parts_of(run, settings.corners)))
-        fits = [
-            fit_sequence(
-                run,
-                TraceSettings(
-                    settings.controls, settings.degree, settings.knots, settings.corners, part
-                ),
-            )
-            for part in parts
-        ]
-        words = ""
+    searched = options.controls == "auto"
+    fits: list[Curve] = []
+    told = []
+    for part in range(len(parts_of(run, settings.corners))):
+        own = replace(settings, part=part)
+        roles = {"points": [list_id]}
+        job, item, said = made_or_found(job, "spline", own, roles, points.name, searched)
+        assert isinstance(item, Curve)
+        fits.append(item)
+        told.append(said)
+    words = " ".join(filter(None, told))
     stem = options.points.stem
-    named = [(f"{stem} {n}" if len(fits) > 1 else stem, fit.curve) for n, fit in enumerate(fits, 1)]
+    named = [
+        (f"{stem} {n}" if len(fits) > 1 else stem, fit.geometry) for n, fit in enumerate(fits, 1)
+    ]
     if options.out.suffix.lower() == ".svg":
         write_svg(options.out, named, _view(space))
     elif options.out.suffix.lower() == ".csv":
@@ -96,7 +98,7 @@ def run_trace(options: argparse.Namespace) -> int:
         write_points(options.out, np.concatenate([curve_points(curve, at) for _, curve in named]))
     else:
         write_exchange(options.out, named)
-    signed = np.concatenate([fit.signed for fit in fits])
+    signed = np.concatenate([fit.signed for fit in fits if fit.signed is not None])
     report = judge(signed, tolerance)
     counts = [len(curve.points) for _, curve in named]
     figures = {
@@ -114,14 +116,13 @@ def run_trace(options: argparse.Namespace) -> int:
         "inflections": sum(len(comb_of(curve).inflections) for _, curve in named),
         "segments": len(fits),
     }
-    if options.report is not None:
-        write_text(options.report, json.dumps(figures, indent=2) + "\n")
+    write_report(options.report, figures)
     print(
         words
         or f"{sum(counts)} control points: {percent(tolerance.share)} of the points lie within"
         f" {report.at_share:.3f} mm."
     )
-    return MET if report.met else NOT_MET
+    return exit_code(figures)
 
 
 def _settings(options: argparse.Namespace) -> TraceSettings:

@@ -13,15 +13,15 @@ from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit
 from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.picture.outline import OutlineSettings, find_outline
 from usual_clay.core.picture.placement import to_flat, to_space
-from usual_clay.core.scan.section import SectionSettings, section_at
+from usual_clay.core.scan.section import SectionSettings
 from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.demo.pictures import TOP_SHRINK
 from usual_clay.demo.shape import SLOT, carved, profile
 from usual_clay.files.picture_file import decode
-from usual_clay.job.items import Curve, Item, Picture, PointList, Scan
+from usual_clay.job.edits.make import add
+from usual_clay.job.edits.points import with_traced
+from usual_clay.job.items import Curve, Picture, PointList, Scan
 from usual_clay.job.job import Job
-from usual_clay.job.recipes import KINDS, Recipe
-from usual_clay.job.remake import basis_of, source_of
 
 # Where outlines end and the bridges round the tail begin; where the gill plate's step lies, mm.
 SIDE_END, TOP_END = 93.5, 95.0
@@ -32,8 +32,8 @@ GILL_HEIGHTS = (-0.9, 6.2)
 
 def with_curves(job: Job) -> Job:
     """Trace the lure: outlines, their bridges at the tail, the gill plate's edge, profiles."""
-    for add in (_centre_outline, _top_outline, _gill_edge, _profiles):
-        job = add(job)
+    for step in (_centre_outline, _top_outline, _gill_edge, _profiles):
+        job = step(job)
     return job
 
 
@@ -42,36 +42,24 @@ def named(job: Job, kind: type[Any], name: str) -> Any:
     return next(item for item in job.all(kind) if item.name == name)
 
 
-def follow(job: Job, name: str, kind: str, sources: tuple[Item, ...], settings: Any) -> Job:
-    """Add a curve that follows others."""
-    ids = tuple(source.id for source in sources)
-    made = KINDS[kind].make(settings, [source_of(job, each) for each in ids])
-    curve = Curve(
-        id=job.new_id("curve"),
-        name=name,
-        geometry=made.curve,  # type: ignore[union-attr]
-        recipe=Recipe(kind, ids, settings),
-    )
-    return job.with_item(replace(curve, made_of=basis_of(job, curve)))
+def follow(job: Job, name: str, kind: str, settings: Any, **roles: Any) -> Job:
+    """Add an item that follows others, by the door that the window uses."""
+    ids: dict[str, Any] = {
+        role: [item.id for item in (taken if isinstance(taken, tuple) else (taken,))]
+        for role, taken in roles.items()
+    }
+    return add(job, kind, settings, name, **ids)[0]
 
 
 def _drawn(job: Job, name: str, points: Floats) -> Job:
     """Add a curve drawn by its control points."""
-    return follow(job, name, "drawn", (), DrawnSettings("controls", as_places(points)))
+    return follow(job, name, "drawn", DrawnSettings("controls", as_places(points)))
 
 
 def _traced(job: Job, name: str, points: PointList, settings: TraceSettings) -> Job:
     """Add the leanest spline that follows a list within tolerance."""
-    made = trace(PointSequence(points.points[points.kept], points.closed), settings, job.tolerance)
-    curve = Curve(
-        id=job.new_id("curve"),
-        name=name,
-        geometry=made.fit.curve,
-        signed=made.fit.signed,
-        candidates=made.candidates,
-        recipe=Recipe("spline", (points.id,), made.settings),
-    )
-    return job.with_item(replace(curve, made_of=basis_of(job, curve)))
+    run = PointSequence(points.points[points.kept], points.closed)
+    return with_traced(job, points, trace(run, settings, job.tolerance), name)[0]
 
 
 def _centre_outline(job: Job) -> Job:
@@ -95,7 +83,7 @@ def _centre_outline(job: Job) -> Job:
     bridge = BridgeSettings(
         first_smooth=1, second_smooth=1, first_strength=1.0, second_strength=2.6
     )
-    return follow(job, "Tail bridge, side", "bridge", halves, bridge)
+    return follow(job, "Tail bridge, side", "bridge", bridge, first=halves[0], second=halves[1])
 
 
 def _top_outline(job: Job) -> Job:
@@ -119,10 +107,10 @@ def _top_outline(job: Job) -> Job:
     lean = fit_sequence(rear, TraceSettings(7, knots="adaptive")).curve
     job = job.with_item(Curve(id=job.new_id("curve"), name="Top outline, rear", geometry=lean))
     for name in ("Top outline, front", "Top outline, rear"):
-        job = follow(job, f"{name} twin", "twin", (named(job, Curve, name),), TwinSettings())
+        job = follow(job, f"{name} twin", "twin", TwinSettings(), curve=named(job, Curve, name))
     rears = named(job, Curve, "Top outline, rear"), named(job, Curve, "Top outline, rear twin")
     bridge = BridgeSettings(first_at=1.0, second_at=1.0, first_strength=1.65, second_strength=1.65)
-    return follow(job, "Tail bridge, top", "bridge", rears, bridge)
+    return follow(job, "Tail bridge, top", "bridge", bridge, first=rears[0], second=rears[1])
 
 
 def gill_edge(count: int = 60) -> Floats:
@@ -148,24 +136,16 @@ def _gill_edge(job: Job) -> Job:
         ).curve.points
         job = _drawn(job, f"Gill edge, {name}", np.round(seen, 2))
     views = named(job, Curve, "Gill edge, side"), named(job, Curve, "Gill edge, top")
-    return follow(job, "Gill edge", "pair", views, PairSettings("x"))
+    return follow(job, "Gill edge", "pair", PairSettings("x"), first=views[0], second=views[1])
 
 
 def _profiles(job: Job) -> Job:
     """Slice the scan across, and trace each slice."""
     scan = named(job, Scan, "Lure scan")
     for station in STATIONS:
-        settings = SectionSettings("x", station)
-        cut = section_at(scan.mesh, settings)
-        points = PointList(
-            id=job.new_id("points"),
-            name=f"Slice x = {station:g}",
-            points=cut.points,
-            closed=cut.closed,
-            visible=False,
-            recipe=Recipe("section", (scan.id,), settings),
-        )
-        points = replace(points, made_of=basis_of(job, points))
-        job = job.with_item(points)
+        name = f"Slice x = {station:g}"
+        job = follow(job, name, "section", SectionSettings("x", station), scan=scan)
+        points = named(job, PointList, name)
+        job = job.changed(points.id, visible=False)
         job = _traced(job, f"Profile x = {station:g}", points, TraceSettings(knots="adaptive"))
     return job

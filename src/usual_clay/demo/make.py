@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import os
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.picture.look import Look
 from usual_clay.core.points.ball import BallSettings
@@ -21,7 +19,7 @@ from usual_clay.core.scan.motion import Motion, by_symmetry
 from usual_clay.core.scan.region import spread
 from usual_clay.core.scan.register import settle_onto
 from usual_clay.core.scan.symmetry import mirror_plane
-from usual_clay.demo.curves import with_curves
+from usual_clay.demo.curves import follow, named, with_curves
 from usual_clay.demo.pictures import PAPER, pinned, write_pictures
 from usual_clay.demo.points import BALL, write_point_lists
 from usual_clay.demo.scan import demo_scan, pose, true_mesh
@@ -31,10 +29,8 @@ from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.files.picture_file import read_picture
 from usual_clay.files.points_file import read_points
 from usual_clay.job.change_scan import moved
-from usual_clay.job.items import Picture, PointList, Region, Scan, Surface
-from usual_clay.job.job import Job, sample_of
-from usual_clay.job.recipes import Recipe, make_ball
-from usual_clay.job.remake import basis_of, source_of, with_cast
+from usual_clay.job.items import Picture, PointList, Region, Scan
+from usual_clay.job.job import Job
 
 # How far a probed point may stray before it counts as a slip, mm.
 SLIP_LIMIT = 0.09
@@ -92,14 +88,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     job = _with_points(_with_pictures(job))
     job = with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh))))
     settings = CastSettings(nu=14, nv=6, reach=0.1)
-    made = cast(sample_of(job, region), settings)
-    surface = Surface(
-        id=job.new_id("surface"),
-        name="Back cast",
-        geometry=made.surface,
-        recipe=Recipe("cast", (region.id,), settings),
-    )
-    return job.with_item(with_cast(surface, made, basis_of(job, surface)))
+    return follow(job, "Back cast", "cast", settings, measured=region)
 
 
 def _with_pictures(job: Job) -> Job:
@@ -135,19 +124,9 @@ def _with_points(job: Job) -> Job:
         source=outline.name,
     )
     job = job.with_item(first)
-    recipe = Recipe("ball", (first.id,), BallSettings(BALL, "in"))
-    source = source_of(job, first.id)
-    moved_run = make_ball(recipe.settings, [source])
-    second = PointList(
-        id=job.new_id("points"),
-        name="Centre outline",
-        points=moved_run.points,
-        closed=True,
-        visible=False,
-        source=outline.name,
-        recipe=recipe,
-    )
-    job = job.with_item(replace(second, made_of=basis_of(job, second)))
+    job = follow(job, "Centre outline", "ball", BallSettings(BALL, "in"), points=first)
+    second = named(job, PointList, "Centre outline")
+    job = job.changed(second.id, visible=False, source=outline.name)
     third = PointList(
         id=job.new_id("points"),
         name="Belly line",

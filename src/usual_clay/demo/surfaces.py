@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.build.combine import TwinSettings
-from usual_clay.core.fit.curve.holds import Hold, HoldSettings, apply_holds
-from usual_clay.core.fit.patch.budget import patch_to_tolerance
+from usual_clay.core.build.placed import drawn_on
+from usual_clay.core.fit.curve.holds import Hold, HoldSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.demo.curves import follow, named
 from usual_clay.demo.shape import SECTION_POWER, profile
+from usual_clay.job.edits.make import planned, search, with_outcome
 from usual_clay.job.items import Curve, Item, Scan, Surface
 from usual_clay.job.job import Job
-from usual_clay.job.recipes import KINDS, CurveMade, Recipe, beside
-from usual_clay.job.remake import basis_of, source_of, with_cast
+from usual_clay.job.remake import given_for
 
 # Behind the front hanger's hole, as far as the tail's rounding.
 FRONT, REAR = 44.0, 92.0
@@ -39,7 +37,7 @@ def with_surfaces(job: Job) -> Job:
     line = np.stack([x, width, centre], axis=1)
     job = _on_scan(job, "Widest line", line)
     left = named(job, Curve, "Widest line")
-    job = follow(job, "Widest line twin", "twin", (left,), TwinSettings())
+    job = follow(job, "Widest line twin", "twin", TwinSettings(), curve=left)
     right = named(job, Curve, "Widest line twin")
     for name, up in (("Back", 1), ("Belly", -1)):
         ends = []
@@ -84,7 +82,7 @@ def _on_scan(job: Job, name: str, places: Floats) -> Job:
             if away.min() < 1.0 and name.startswith("Gill") == curve.name.startswith("Gill bo"):
                 clicked[k] = ends[int(np.argmin(away))]
     settings = DrawnSettings("through", as_places(clicked), within=WITHIN)
-    job = follow(job, name, "drawn", (scan,), settings)
+    job = follow(job, name, "drawn", settings, scan=scan)
     return job.changed(named(job, Curve, name).id, visible=False)
 
 
@@ -103,11 +101,7 @@ def _arch(job: Job, name: str, station: float, up: int, start: Floats) -> Job:
     z = centre + up * (back if up > 0 else belly) * np.abs(rise) ** power
     places = np.stack([np.full(7, station), y, z], axis=1)
     places[0], places[-1] = start, start * [1, -1, 1]
-    drawn = KINDS["drawn"].make(
-        DrawnSettings("through", as_places(places), within=WITHIN), [scan.mesh]
-    )
-    assert isinstance(drawn, CurveMade)
-    geometry = drawn.curve
+    geometry = drawn_on(DrawnSettings("through", as_places(places), within=WITHIN), scan.mesh)
     holds = (
         Hold("fixed", 0.0, place=as_place(places[0])),
         Hold("fixed", 1.0, place=as_place(places[-1])),
@@ -117,15 +111,8 @@ def _arch(job: Job, name: str, station: float, up: int, start: Floats) -> Job:
     settings = HoldSettings(
         as_places(geometry.points), tuple(map(float, geometry.knots)), (), holds
     )
-    made = apply_holds(settings.asked, holds)
-    curve = Curve(
-        id=job.new_id("curve"),
-        name=name,
-        geometry=made,
-        visible=False,
-        recipe=Recipe("related", (), settings),
-    )
-    return job.with_item(replace(curve, made_of=basis_of(job, curve)))
+    job = follow(job, name, "held", settings)
+    return job.changed(named(job, Curve, name).id, visible=False)
 
 
 def _patch(
@@ -144,21 +131,13 @@ def _patch(
         joints=("G1", "G0", "G1", "G0") if goes_on else ("G0", "G0", "G0", "G0"),
         beside=places,
     )
-    ids = (scan.id, *(item.id for item in (*borders, *goes_on)))
-    mesh, *others = [source_of(job, each) for each in ids]
-    found = patch_to_tolerance(
-        mesh,  # type: ignore[arg-type]
-        others[:4],  # type: ignore[arg-type]
-        beside(settings, others[4:]),  # type: ignore[arg-type]
-        settings,
-        job.tolerance,
-    )
-    surface = Surface(
-        id=job.new_id("surface"),
-        name=name,
-        geometry=found.cast.surface,
-        visible=False,
-        recipe=Recipe("patch", ids, found.settings),
-        candidates=found.candidates,
-    )
-    return job.with_item(with_cast(surface, found.cast, basis_of(job, surface)))
+    roles = {
+        "scan": scan.id,
+        "borders": [item.id for item in borders],
+        "beside": [surface.id for surface in goes_on],
+    }
+    item = planned(job, "patch", settings, name, **roles)
+    assert item.recipe is not None
+    found = search(item, given_for(job, item.recipe), job.tolerance)
+    job = with_outcome(job.with_item(item), item, found)
+    return job.changed(item.id, visible=False)

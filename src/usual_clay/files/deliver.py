@@ -16,9 +16,31 @@ from usual_clay.files import exchange
 from usual_clay.files.atomic import write_text
 from usual_clay.files.errors import FileError
 from usual_clay.files.mesh_file import write_mesh
+from usual_clay.files.points_file import write_points
 from usual_clay.files.svg_file import write_svg
+from usual_clay.job.items import Item
 
 MOST_POINTS = 100_000
+
+
+def write_item(path: Path, item: Item, chord: float) -> None:
+    """Write one item by the file's ending: a surface or a curve as `write_splines`, points as CSV.
+
+    Raises
+    ------
+    FileError
+        Where the format does not hold it.
+    """
+    geometry = getattr(item, "geometry", None)
+    if isinstance(geometry, BSplineCurve | BSplineSurface):
+        write_splines(path, [(item.name, geometry)], chord)
+        return
+    points = getattr(item, "points", None)
+    if points is None:
+        raise FileError(f"{item.name} is told in the report only: no file holds it")
+    if path.suffix.lower() != ".csv":
+        raise FileError(f"{path.name}: points are written as .csv")
+    write_points(path, points)
 
 
 def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> None:

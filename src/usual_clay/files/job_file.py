@@ -1,14 +1,15 @@
 """The job file, `.uclay`: a zip of one `job.json` and the arrays it names, as `.npy`.
 
-Version 2; version 1 is read too. Described for users in docs/guide.md. What is opened is checked
-first: no entry may lie outside, be larger than it says, hold objects, or disagree with the JSON
-that names it.
+Version 3; versions 1 and 2 are read too. Described for users in docs/guide.md. What is opened is
+checked first: no entry may lie outside, be larger than it says, hold objects, or disagree with the
+JSON that names it; and no recipe may take what its kind does not.
 """
 
 from __future__ import annotations
 
 import io
 import json
+import tokenize
 import zipfile
 import zlib
 from dataclasses import asdict
@@ -20,13 +21,17 @@ import numpy as np
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
-from usual_clay.files.job_items import describe, rebuild, text
+from usual_clay.files.item_files import text
+from usual_clay.files.job_items import describe, rebuild
+from usual_clay.files.job_versions import brought_up
+from usual_clay.job.edits.make import check_roles
 from usual_clay.job.items import Followed, Item
 from usual_clay.job.job import Job
+from usual_clay.job.recipes import RecipeError, kind_of
 from usual_clay.job.remake import basis_of
 
 SUFFIX = ".uclay"
-FORMAT, VERSION = "usual-clay-job", 2
+FORMAT, VERSION = "usual-clay-job", 3
 LARGEST_ENTRY = 2 << 30
 LARGEST_JSON = 32 << 20
 MOST_ENTRIES = 20_000
@@ -56,7 +61,7 @@ def write_job(path: Path, job: Job) -> None:
             "format": FORMAT,
             "version": VERSION,
             "name": job.name,
-            "aim": asdict(job.tolerance),
+            "tolerance": asdict(job.tolerance),
             "next_number": job.next_number,
             "items": [describe(job, item, keep) for item in job.items.values()],
         }
@@ -95,6 +100,9 @@ def read_job(path: Path) -> Job:
         RecursionError,
         OverflowError,
         MemoryError,
+        SyntaxError,
+        tokenize.TokenError,
+        RecipeError,
     ) as error:
         reason = str(error) or type(error).__name__
         raise FileError(f"{damaged}: {reason[:200]}. Nothing was opened") from error
@@ -122,13 +130,15 @@ def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
             f" {description['version']}, this one reads {VERSION}). Update to open it"
         )
 
+    description = brought_up(description)
+
     def read(entry: Any, kind: str | None, shape: tuple[int | None, ...] = ()) -> Any:
         if not isinstance(entry, str):
             raise ValueError("an entry has no name")
         return archive.read(entry) if kind is None else _array(archive, entry, kind, shape)
 
     items: dict[str, Item] = {}
-    tolerance = Tolerance(**{key: float(value) for key, value in description["aim"].items()})
+    tolerance = Tolerance(**{key: float(value) for key, value in description["tolerance"].items()})
     for told in description["items"]:
         item = rebuild(told, read, items)
         if item.id in items:
@@ -136,9 +146,13 @@ def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
         items[item.id] = item
     job = Job(text(description["name"]), items, tolerance, int(description["next_number"]))
     for told in description["items"]:
-        item = job.items[told["id"]]
-        if isinstance(item, Followed) and item.recipe is not None and not told["recipe"]["stale"]:
-            job = job.changed(item.id, made_of=basis_of(job, item))
+        followed = job.get(told["id"], Followed)
+        if followed is None or followed.recipe is None:
+            continue
+        if not job.is_loose(followed):
+            check_roles(job, kind_of(followed.recipe.kind), followed.recipe)
+        if not told["recipe"]["stale"]:
+            job = job.changed(followed.id, made_of=basis_of(job, followed))
     return job
 
 

@@ -10,8 +10,9 @@ from usual_clay.core.arrays import Ints
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.job.items import Followed, ItemId, Region, Scan, Shape, Surface
+from usual_clay.job.items import Followed, ItemId, Region, Scan, Surface
 from usual_clay.job.job import Job, sample_of
+from usual_clay.job.kinds import item_kind
 from usual_clay.job.remake import basis_of, is_stale
 
 
@@ -61,9 +62,9 @@ def _judged_anew(job: Job, surface: Surface, origin: Ints, count: int) -> Surfac
 
 
 def moved(job: Job, scan_id: ItemId, motion: Motion) -> Job:
-    """Move a scan, and the surfaces and simple shapes fitted to its regions with it.
+    """Move a scan, and with it what was fitted to its regions.
 
-    These need no new fit. What is made of a scan by the world's axes, such as its sections,
+    That needs no new fit. What is made of a scan by the world's axes, such as its sections,
     becomes stale.
     """
     scan = job.items[scan_id]
@@ -72,29 +73,19 @@ def moved(job: Job, scan_id: ItemId, motion: Motion) -> Job:
     riding = [
         item
         for item in job.all(Followed)
-        if isinstance(item, Surface | Shape)
-        and item.recipe is not None
+        if item.recipe is not None
+        and item_kind(item).carried is not None
         and set(item.recipe.sources) <= regions
     ]
     fresh = {item.id for item in riding if not is_stale(job, item)}
     mesh = TriangleMesh(motion.apply(scan.mesh.vertices), scan.mesh.triangles)
     job = job.changed(scan_id, mesh=mesh)
     for item in riding:
-        job = job.with_item(_carried(item, motion))
+        carried = item_kind(item).carried
+        assert carried is not None
+        job = job.with_item(carried(item, motion))
     for item_id in fresh:
         made = job.get(item_id, Followed)
         assert made is not None
         job = job.changed(item_id, made_of=basis_of(job, made))
     return job
-
-
-def _carried(item: Surface | Shape, motion: Motion) -> Surface | Shape:
-    if isinstance(item, Shape):
-        shape = item.geometry
-        point = motion.apply(shape.point[None])[0]
-        axis = motion.turn @ shape.axis
-        return replace(item, geometry=replace(shape, point=point, axis=axis))
-    geometry = item.geometry
-    nu, nv = geometry.counts
-    points = motion.apply(geometry.points.reshape(-1, 3)).reshape(nu, nv, 3)
-    return replace(item, geometry=replace(geometry, points=points))

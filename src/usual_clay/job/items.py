@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,9 +18,23 @@ from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.job.recipes import Recipe
+from usual_clay.job.recipe import ItemId, Recipe
 
-ItemId = str
+Settings = TypeVar("Settings")
+__all__ = [
+    "Basis",
+    "Curve",
+    "Followed",
+    "Item",
+    "ItemId",
+    "Picture",
+    "PointList",
+    "Recipe",
+    "Region",
+    "Scan",
+    "Shape",
+    "Surface",
+]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -78,6 +93,11 @@ class Followed(Item):
 
     recipe: Recipe | None = None
     made_of: Basis | None = None
+
+    def made_by(self, settings: type[Settings]) -> Settings | None:
+        """Return the settings of its recipe where they are of a type, None otherwise."""
+        own = None if self.recipe is None else self.recipe.settings
+        return own if isinstance(own, settings) else None
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -209,9 +229,10 @@ class Curve(Followed):
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
     watches : str
-        The point list that judges a curve that was fitted to it and then shaped by hand.
+        The point list that judges it: the one it follows, or followed until it was shaped by
+        hand.
     watched : TraceSettings or None
-        How it was fitted: which part of the list judges it.
+        Of a curve that was shaped by hand how it was fitted: which part of the list judges it.
     """
 
     geometry: BSplineCurve
@@ -237,7 +258,7 @@ class Surface(Followed):
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
     watches : str
-        The region or loose points that judge a surface that was cast and then shaped by hand;
+        The region or loose points that judge it, whether it follows them or was shaped by hand;
         of a patch the scan.
     inside : (n,) integers or None
         Of a patch, the scan's vertices inside its borders, rising: these judge it.

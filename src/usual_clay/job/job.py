@@ -9,6 +9,7 @@ from types import MappingProxyType
 from typing import Any, TypeVar
 
 from usual_clay.core.check.deviation import Report, Tolerance, judge
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.region import triangles_within
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.job.items import (
@@ -24,9 +25,10 @@ from usual_clay.job.items import (
 )
 
 Kind = TypeVar("Kind", bound=Item)
+Planned = TypeVar("Planned", bound=Item)
 
 
-class JobError(ValueError):
+class JobError(GeometryError):
     """An edit that the job does not allow."""
 
 
@@ -88,6 +90,15 @@ class Job:
         """Change fields of one item."""
         return self.with_item(replace(self.items[item_id], **fields))
 
+    def renewed(self, item: Planned) -> Planned:
+        """Return a planned item with an id and a name that are still free."""
+        if item.id not in self.items and all(
+            item.name != other.name for other in self.items.values()
+        ):
+            return item
+        word = item.id.rpartition("-")[0]
+        return replace(item, id=self.new_id(word), name=self.free_name(item.name))
+
     def without(self, item_id: ItemId) -> Job:
         """Delete an item. What followed it stays as it is, loose; a scan takes its regions along.
 
@@ -122,8 +133,7 @@ class Job:
 
         What a patch is judged by is no region of the user's, but is given as one.
         """
-        recipe = surface.recipe
-        source = recipe.sources[0] if recipe is not None else surface.watches
+        source = surface.watches
         if surface.inside is not None and self.get(source, Scan) is not None:
             name = f"the scan inside {surface.name}"
             return Region(
@@ -142,10 +152,17 @@ def _report(item: Surface | Curve | Shape, tolerance: Tolerance) -> Report | Non
     return None if item.signed is None else judge(item.signed, tolerance)
 
 
-def sample_of(job: Job, region: Region | PointList) -> Sample:
-    """Return the measured points of a region, or loose ones of a list."""
+def sample_of(job: Job, region: Item) -> Sample:
+    """Return the measured points of a region, or loose ones of a list.
+
+    Raises
+    ------
+    JobError
+    """
     if isinstance(region, PointList):
         return sample_of_points(region.points[region.kept])
+    if not isinstance(region, Region):
+        raise JobError(f"{region.name} holds no measured points")
     scan = job.get(region.scan, Scan)
     if scan is None:
         raise JobError(f"the scan of {region.name} is no longer in the job")

@@ -2,54 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
-from usual_clay.core.check.deviation import distance_levels
-from usual_clay.core.fit.cast import Cast
-from usual_clay.core.fit.curve.sequence import CurveFit, PointSequence
-from usual_clay.core.fit.patch.patch import PatchFit
-from usual_clay.core.fit.search.candidates import Candidate
-from usual_clay.core.fit.solve.slide import Start
+from usual_clay.core.errors import ClayError
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.scan.shapes import ShapeFit
-from usual_clay.core.spline.basis import SplineError
-from usual_clay.job.items import (
-    Basis,
-    Curve,
-    Followed,
-    Item,
-    ItemId,
-    Picture,
-    PointList,
-    Region,
-    Scan,
-    Shape,
-    Surface,
-)
+from usual_clay.job.items import Basis, Followed, Item, ItemId
 from usual_clay.job.job import Job, sample_of
-from usual_clay.job.recipes import KINDS, CurveMade, Made, Pinned, PointsMade, Source
+from usual_clay.job.kinds import Decode, item_kind
+from usual_clay.job.made import Given
+from usual_clay.job.recipe import Recipe
+from usual_clay.job.recipes import kind_of
 
-Decode = Callable[[bytes], np.ndarray]
+# Gives an item as recipes take it, as measured points or as it is.
+Source = Callable[[ItemId, bool], Any]
 
 
 def values_of(job: Job, item: Item) -> tuple[object, ...]:
     """Return what of an item matters to what follows from it."""
-    if isinstance(item, Region):
-        scan = job.get(item.scan, Scan)
-        return (item.vertices, None if scan is None else scan.mesh)
-    if isinstance(item, Scan):
-        return (item.mesh,)
-    if isinstance(item, PointList):
-        return (item.points, item.out, item.closed)
-    if isinstance(item, Picture):
-        return (item.data, item.size, item.placement)
-    if isinstance(item, Shape | Curve | Surface):
-        return (item.geometry,)
-    return (item,)
+    return item_kind(item).values(job, item)
 
 
 def basis_of(job: Job, item: Followed) -> Basis | None:
@@ -71,75 +43,84 @@ def stale(job: Job) -> list[ItemId]:
 
     What follows from a stale item waits until that is made.
     """
-    late = [item.id for item in job.all(Followed) if not item.locked and is_stale(job, item)]
-    waits = set(late)
-    return [
-        item_id
-        for item_id in late
-        if not waits & set(job.items[item_id].recipe.sources)  # type: ignore[attr-defined]
-    ]
+    late = [item for item in job.all(Followed) if not item.locked and is_stale(job, item)]
+    waits = {item.id for item in late}
+    return [item.id for item in late if item.recipe and waits.isdisjoint(item.recipe.sources)]
 
 
-def source_of(job: Job, item_id: ItemId, decode: Decode | None = None) -> Source:
-    """Return an item as recipes take it; `decode` turns a picture's file into pixels."""
-    item = job.items[item_id]
-    if isinstance(item, Region):
-        return sample_of(job, item)
-    if isinstance(item, Scan):
-        return item.mesh
-    if isinstance(item, PointList):
-        return PointSequence(item.points[item.kept], item.closed)
-    if isinstance(item, Shape | Curve | Surface):
-        return item.geometry
-    if isinstance(item, Picture) and decode is not None:
-        data = item.data
-        return Pinned(item.placement, item.size, lambda: decode(data))
-    raise TypeError(f"nothing is made from {type(item).__name__}")
+def source_of(job: Job, item_id: ItemId, sample: bool = False, decode: Decode | None = None) -> Any:
+    """Return an item as recipes take it; `decode` turns a picture's file into pixels.
 
+    Parameters
+    ----------
+    sample : bool
+        Whether the item's measured points are wanted, with what is known of them.
 
-def remake(
-    item: Followed,
-    basis: Basis,
-    sources: Sequence[Source],
-    start: Start | None = None,
-    progress: Progress = silent,
-    found: Callable[[Followed], None] | None = None,
-) -> tuple[Followed, Made]:
-    """Make an item by a recipe; also return what was made.
-
-    `found` is told of partial results, which still count as stale.
+    Raises
+    ------
+    TypeError
+        For an item that nothing is made from.
     """
+    item = job.items[item_id]
+    if sample:
+        return sample_of(job, item)
+    kind = item_kind(item)
+    if kind.source is None:
+        raise TypeError(f"nothing is made from a {kind.word}")
+    return kind.source(job, item, decode)
 
-    def partial(made: Made) -> None:
-        if found is not None:
-            found(with_made(item, made, None))
 
-    kind = KINDS[basis.recipe.kind]
-    made = kind.make(basis.recipe.settings, sources, start, progress, partial)
-    return with_made(item, made, basis), made
+def given_for(
+    job: Job, recipe: Recipe, decode: Decode | None = None, source: Source | None = None
+) -> Given:
+    """Return a recipe's sources by role.
+
+    Parameters
+    ----------
+    source : callable, optional
+        Gives an item as recipes take it, where that is known already.
+    """
+    take = source or (lambda item_id, sample: source_of(job, item_id, sample, decode))
+    kind = kind_of(recipe.kind)
+    return Given(
+        {
+            role: tuple(take(each, kind.role(role).sample) for each in ids)
+            for role, ids in recipe.roles.items()
+        }
+    )
 
 
-def with_made(item: Followed, made: Made, basis: Basis | None) -> Followed:
-    """Put what was made into its item."""
-    if isinstance(made, Cast):
-        assert isinstance(item, Surface)
-        return with_cast(item, made, basis)
-    fields: dict[str, Any] = {"made_of": basis}
-    if isinstance(made, PointsMade):
-        assert isinstance(item, PointList)
-        fields |= {"points": made.points, "closed": made.closed}
-        if len(made.points) != len(item.points):
-            fields["out"] = item.out[:0]
-    elif isinstance(made, CurveFit):
-        assert isinstance(item, Curve)
-        fields |= {"geometry": made.curve, "signed": made.signed}
-        if basis is not None:
-            fields["candidates"] = _joined(item.candidates, run_candidate(basis, made))
-    elif isinstance(made, CurveMade):
-        fields |= {"geometry": made.curve, "signed": None}
-    elif isinstance(made, ShapeFit):
-        fields |= {"geometry": made.shape, "signed": made.signed}
-    return replace(item, **fields)
+def make(
+    recipe: Recipe,
+    given: Given,
+    progress: Progress = silent,
+    found: Callable[[Any], None] = lambda _made: None,
+) -> Any:
+    """Do what a recipe says; `found` is told of partial results."""
+    return kind_of(recipe.kind).make(recipe.settings, given, progress, found)
+
+
+def with_made(item: Followed, made: Any, basis: Basis | None) -> Followed:
+    """Put what was made by an item's recipe into it; without a basis it still counts as stale.
+
+    Raises
+    ------
+    TypeError, AttributeError
+        Where the recipe gave something that the item cannot hold: nothing is ever dropped.
+    """
+    assert item.recipe is not None
+    kind = kind_of(item.recipe.kind)
+    if type(item) is not kind.result:
+        raise TypeError(f"{kind.name} gives a {kind.result.__name__}, no {type(item).__name__}")
+    return replace(kind.put(item, made, basis is not None), made_of=basis)
+
+
+def remade(job: Job, item: Followed, decode: Decode | None = None) -> Job:
+    """Return the job with an item made by its recipe, here and now."""
+    basis = basis_of(job, item)
+    assert basis is not None
+    made = make(basis.recipe, given_for(job, basis.recipe, decode))
+    return job.with_item(with_made(item, made, basis))
 
 
 def with_quick_followers(job: Job, item_id: ItemId) -> Job:
@@ -148,39 +129,13 @@ def with_quick_followers(job: Job, item_id: ItemId) -> Job:
     What cannot be made stays as it is; a locked item keeps its shape.
     """
     for item in job.followers(item_id):
-        basis = basis_of(job, item)
-        if basis is None or item.locked or not KINDS[basis.recipe.kind].quick:
+        if basis_of(job, item) is None or item.locked or item.recipe is None:
             continue
-        sources = [source_of(job, source) for source in basis.recipe.sources]
+        if not kind_of(item.recipe.kind).quick:
+            continue
         try:
-            made, _ = remake(item, basis, sources)
-        except SplineError:
+            job = with_quick_followers(remade(job, item), item.id)
+        except ClayError:
+            # It keeps its last shape, and the remaking after the drag says why.
             continue
-        job = with_quick_followers(job.with_item(made), item.id)
     return job
-
-
-def run_candidate(basis: Basis, made: CurveFit) -> Candidate:
-    """Keep of a fitted spline what Balance shows."""
-    return Candidate(basis.recipe.settings.controls, 1, distance_levels(made.signed))
-
-
-def _joined(candidates: tuple[Candidate, ...], mine: Candidate) -> tuple[Candidate, ...]:
-    """Put a candidate in place of the one of its counts."""
-    return (*(c for c in candidates if (c.nu, c.nv) != (mine.nu, mine.nv)), mine)
-
-
-def with_cast(surface: Surface, made: Cast, basis: Basis | None) -> Surface:
-    """Put a fitted cast into a surface; a finished one joins the candidates."""
-    candidates = surface.candidates
-    if basis is not None:
-        mine = Candidate(*made.surface.counts, distance_levels(made.feet.signed))
-        candidates = _joined(candidates, mine)
-    return replace(
-        surface,
-        geometry=made.surface,
-        signed=made.feet.signed,
-        candidates=candidates,
-        made_of=basis,
-        inside=made.inside if isinstance(made, PatchFit) else None,
-    )

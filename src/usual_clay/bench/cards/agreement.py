@@ -8,11 +8,12 @@ from dataclasses import replace
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.edits.pictures import brought_into_line, compare
 from usual_clay.bench.edits.scans import ask
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import button, label
 from usual_clay.core.picture.agreement import Difference
+from usual_clay.files.picture_file import shown_pixels
+from usual_clay.job.edits.pictures import brought_into_line, compare
 from usual_clay.job.items import Picture
 
 VERBS = {"size": "Rescale", "turn": "Turn", "place": "Move"}
@@ -46,7 +47,14 @@ class AgreementCard(Card):
         if job is self._job or not self.isVisible():
             return
         self._job = job
-        ask(self.session, "Comparing references", lambda: compare(job), self._show, "look")
+        ask(
+            self.session,
+            "agreement",
+            "compare",
+            "Comparing references",
+            lambda: compare(job, shown_pixels),
+            self._show,
+        )
 
     def _show(self, found: list[Difference]) -> None:
         self.found = found

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.edits.points import add_list, add_points
+from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label
 from usual_clay.core.points.lay import PLANES, lay
@@ -86,10 +87,12 @@ class BringInCard(Card):
         assert self._path is not None
         self.session.work.start(
             "bring in",
+            "read",
             f"Reading {self._path.name}",
             lambda *_: read(),
             self._came,
             failed=self._failed,
+            asked=True,
         )
 
     def accept(self) -> None:
@@ -109,7 +112,7 @@ class BringInCard(Card):
             mesh = read.mesh
             if factor != 1:
                 mesh = TriangleMesh(mesh.vertices * factor, mesh.triangles)
-            self.session.add_scan(mesh, path.name, self._unit, read.colours)
+            add_scan(self.session, mesh, path.name, self._unit, read.colours)
 
     def cancel(self) -> None:
         self.session.work.drop("bring in")

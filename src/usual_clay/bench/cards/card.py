@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from usual_clay.bench.session import EXPECTED, Session, sentence
+from usual_clay.bench.guard import faults
+from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Tile, label
+from usual_clay.core.errors import ClayError, sentence
 
 
 class Card(QWidget):
@@ -34,10 +36,12 @@ class Card(QWidget):
             part.setVisible(bool(text))
 
     def say_failed(self, error: Exception) -> None:
-        """Say what was wrong; what nobody expected is told besides."""
-        if not isinstance(error, EXPECTED):
-            self.session.told.emit("trouble", f"This should not have happened: {error!r}")
-        self.say("", sentence(error))
+        """Say what was wrong; what nobody expected is a fault, and told as one."""
+        if isinstance(error, ClayError):
+            self.say("", sentence(error))
+        else:
+            faults.take(error, self.title.text())
+            self.say("", "")
 
     def add_say(self) -> None:
         """Put the two labels that `say` fills at the foot of what there is so far."""

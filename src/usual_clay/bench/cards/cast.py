@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -14,9 +13,11 @@ from usual_clay.bench.cards.card import Card, Figures, thousands
 from usual_clay.bench.cards.joint_rows import JointRows
 from usual_clay.bench.cards.surface_shape import ShapePage
 from usual_clay.bench.cards.tasks import task_buttons
-from usual_clay.bench.edits.casts import set_cast
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
+from usual_clay.bench.work import Request
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.parameterize.region import FEWEST, MOST, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
@@ -67,14 +68,14 @@ SIDES = (
 class CastCard(Card):
     """Counts, degree, smoothness, reach and frame; the result; to tolerance and keep."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session)
         self.page = Choice(PAGES)
         self.page.chosen.connect(self.turn_to)
         self.column.addWidget(self.page)
-        self.shape = ShapePage(session)
+        self.shape = ShapePage(session, commands)
         self.column.addWidget(self.shape)
-        self.making = self._making(run)
+        self.making = self._making(commands)
         self.column.addWidget(self.making)
         self.nu, self.nv = self._count("u"), self._count("v")
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
@@ -160,7 +161,7 @@ class CastCard(Card):
         self.joints = JointRows(session)
         for part in (*self.rows, *self.holds, self.joints):
             self.column.addWidget(part)
-        self._add_result(run)
+        self._add_result(commands)
         self.column.addStretch(1)
         self.turn_to("fit")
 
@@ -178,31 +179,19 @@ class CastCard(Card):
         self.joints.hide()
         self.refresh()
 
-    def _making(self, run: Callable[[str], None]) -> QWidget:
+    def _making(self, commands: Commands) -> QWidget:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        for made in task_buttons(MAKES, run):
+        for made in task_buttons(MAKES, commands):
             self.add_buttons(*made, into=column)
-        double = button(
-            "Double", "A second one like it, to try a change on", clicked=partial(run, "double")
-        )
-        scan = button(
-            "Shape the scan ...",
-            "The scan follows this surface's change",
-            clicked=partial(run, "shape scan"),
-        )
-        self.add_buttons(double, scan, into=column)
-        self.together = button(
-            "Solve together",
-            "This patch and those it shares borders with: smooth over each of them",
-            clicked=partial(run, "solve together"),
-        )
+        self.add_buttons(commands.button("double"), commands.button("shape scan"), into=column)
+        self.together = commands.button("solve together")
         self.add_buttons(self.together, into=column)
         return page
 
-    def _add_result(self, run: Callable[[str], None]) -> None:
+    def _add_result(self, commands: Commands) -> None:
         self.figures = Figures()
         self.near, self.far = self.figures.near, self.figures.far
         self.column.addSpacing(2)
@@ -219,13 +208,13 @@ class CastCard(Card):
         self.search = button(
             "To tolerance",
             "Find the fewest control points within tolerance (T)",
-            clicked=lambda: run("to tolerance"),
+            clicked=lambda: commands.run("to tolerance"),
         )
         self.keep = button(
             "Keep surface",
             "Done with it for now (Enter); Esc drops a new surface",
             "main",
-            clicked=lambda: run("keep"),
+            clicked=lambda: commands.run("keep"),
         )
         self.add_buttons(self.search, self.keep)
         self.session.work.progressed.connect(self._progressed)
@@ -240,14 +229,14 @@ class CastCard(Card):
         return made
 
     def _set_edge(self, number: int, word: str) -> None:
-        surface = self.session.chosen_surface()
+        surface = self.session.choice.surface()
         if surface is not None and surface.recipe is not None:
             edges = list(surface.recipe.settings.edges)
             edges[number] = word
             self._set("edges", edges=tuple(edges))
 
     def _set(self, words: str, **fields: Any) -> None:
-        surface = self.session.chosen_surface()
+        surface = self.session.choice.surface()
         if surface is None or surface.recipe is None:
             return
         settings: CastSettings | PatchSettings = surface.recipe.settings
@@ -270,19 +259,19 @@ class CastCard(Card):
         degree = fields.get("degree", settings.degree)
         for name in ("nu", "nv"):
             fields[name] = max(fields.get(name, getattr(settings, name)), degree + 1)
-        set_cast(self.session, surface, replace(settings, **fields), words)
+        set_settings(self.session, surface, replace(settings, **fields), words)
 
-    def _progressed(self, key: str, fraction: float, words: str) -> None:
-        surface = self.session.chosen_surface()
-        if surface is not None and key == f"search {surface.id}":
-            self.bar.setValue(round(1000 * fraction))
-            self.progress_words.setText(words)
+    def _progressed(self, request: Request) -> None:
+        surface = self.session.choice.surface()
+        if surface is not None and request.key == (surface.id, "search"):
+            self.bar.setValue(round(1000 * request.fraction))
+            self.progress_words.setText(f"{request.words} {request.step}".strip())
             if not self.progress.isVisible():
                 self.refresh()
 
     def refresh(self) -> None:
         session = self.session
-        surface = session.chosen_surface()
+        surface = session.choice.surface()
         if surface is None:
             return
         kind = surface.recipe.kind.capitalize() if surface.recipe is not None else "Surface"
@@ -299,7 +288,7 @@ class CastCard(Card):
         self.shape.refresh(surface)
         self._show_settings(surface)
         self._show_result(surface)
-        searching = session.work.is_busy(f"search {surface.id}")
+        searching = session.work.find(surface.id, "search") is not None
         self.progress.setVisible(searching)
         self.search.setText("Stop" if searching else "To tolerance")
         self.search.setVisible(surface.recipe is not None)
@@ -309,7 +298,7 @@ class CastCard(Card):
     def _show_settings(self, surface: Surface) -> None:
         job = self.session.shown
         recipe = surface.recipe
-        region = self.session.measured(surface)
+        region = self.session.shown.measured(surface)
         if isinstance(region, PointList):
             self.about.setText(f"over {thousands(len(region.kept))} loose points of {region.name}")
         elif recipe is not None and recipe.kind == "patch":
@@ -400,13 +389,13 @@ class CastCard(Card):
                 stale,
             )
             self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
-        known = session.calm
+        known = session.sight.calm
         calm = known is not None and known[0] is surface.geometry
         self.figures.more.setVisible(calm)
         if known is not None and calm:
             self.figures.more.show_figure(f"{known[1].times:.2g} ×", "least bend")
             self.figures.more.setToolTip(known[1].words)
-        words = session.search_words.get(surface.id, "")
+        words = session.notes.get(surface.id, "")
         self.words.setText(words)
         self.words.setVisible(bool(words))
         trouble = session.trouble.get(surface.id, "") if stale else ""

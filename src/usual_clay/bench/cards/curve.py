@@ -15,7 +15,8 @@ from usual_clay.bench.cards.curve_judging import JudgingPage
 from usual_clay.bench.cards.curve_points import PointsPage
 from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.cards.tasks import FOLLOW, task_buttons
-from usual_clay.bench.edits.curves import add_twin, set_run
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number, quiet_spin
 from usual_clay.core.check.deviation import percent
@@ -27,7 +28,7 @@ from usual_clay.job.remake import is_stale
 KNOTS = (("even", "Spread evenly along the run"), ("adaptive", "Closer where the shape needs them"))
 SAID = {
     "drawn": "drawn",
-    "related": "shaped by hand, holds holds",
+    "held": "shaped by hand, keeps its holds",
     "twin": "a twin that follows its original",
     "copy": "a copy that follows its original",
     "bridge": "a bridge that follows both curves",
@@ -55,7 +56,7 @@ MAKES = (
 class CurveCard(Card):
     """One card for fitted, drawn and following curves; only what fits is shown."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session)
         self._add_fit()
         self.forms: dict[str, Fields] = {}
@@ -68,17 +69,17 @@ class CurveCard(Card):
             "To tolerance",
             "Find the fewest control points within tolerance (T)",
             "main",
-            clicked=lambda: run("to tolerance"),
+            clicked=lambda: commands.run("to tolerance"),
         )
         self.column.addWidget(self.search)
         self.page = Choice(PAGES)
         self.page.chosen.connect(self.turn_to)
         self.column.addWidget(self.page)
-        self.points, self.judging = PointsPage(session), JudgingPage(session)
+        self.points, self.judging = PointsPage(session, commands), JudgingPage(session)
         self.pages: dict[str, QWidget] = {
             "points": self.points,
             "judge": self.judging,
-            "make": self._making(run),
+            "make": self._making(commands),
         }
         for page in self.pages.values():
             self.column.addWidget(page)
@@ -116,27 +117,16 @@ class CurveCard(Card):
         for row in self.fit_rows:
             self.column.addWidget(row)
 
-    def _making(self, run: Callable[[str], None]) -> QWidget:
+    def _making(self, commands: Commands) -> QWidget:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        for made in task_buttons(MAKES, run):
+        for made in task_buttons(MAKES, commands):
             self.add_buttons(*made, into=column)
-        self.loose = button(
-            "Set loose",
-            "Stop following; the curve stays as it is",
-            clicked=lambda: self._edit(self.session.set_loose),
-        )
-        twin = button(
-            "Twin",
-            "A mirrored copy in y = 0 that follows",
-            clicked=lambda: self._edit(lambda c: add_twin(self.session, c)),
-        )
-        holds = button(
-            "Holds ...", "What the curve keeps while it is shaped", clicked=lambda: run("holds")
-        )
-        self.add_buttons(twin, holds, self.loose, into=column)
+        self.loose = commands.button("set loose")
+        holds = commands.button("holds", "Holds ...")
+        self.add_buttons(commands.button("twin"), holds, self.loose, into=column)
         return page
 
     def turn_to(self, name: str) -> None:
@@ -146,34 +136,36 @@ class CurveCard(Card):
             page.setVisible(key == name)
 
     def _edit(self, do: Callable[[Curve], None]) -> None:
-        if (curve := self.session.job.get(self.session.chosen, Curve)) is not None:
+        if (curve := self.session.job.get(self.session.choice.item, Curve)) is not None:
             do(curve)
 
     def _set(self, **fields: Any) -> None:
-        curve = self.session.job.get(self.session.chosen, Curve)
-        if curve is None or curve.recipe is None or curve.recipe.kind != "spline":
+        curve = self.session.job.get(self.session.choice.item, Curve)
+        old = None if curve is None else curve.made_by(TraceSettings)
+        if curve is None or old is None:
             return
-        settings: TraceSettings = replace(curve.recipe.settings, **fields)
+        settings = replace(old, **fields)
         least = settings.degree + 1
         if settings.controls < least:
             settings = replace(settings, controls=least)
-        set_run(self.session, curve, settings, "spline's settings")
+        set_settings(self.session, curve, settings, "spline's settings")
 
     def refresh(self) -> None:
         job = self.session.shown
-        curve = job.get(self.session.chosen, Curve)
+        curve = job.get(self.session.choice.item, Curve)
         if curve is None:
             return
         recipe = curve.recipe
-        fits = recipe is not None and recipe.kind == "spline"
+        traced = curve.made_by(TraceSettings)
+        fits = traced is not None
         kind = "Spline" if fits else "Curve"
         named = curve.name.lower().startswith(kind.lower())
         self.title.setText(curve.name if named else f"{kind}: {curve.name}")
         self.about.setText(self._about(curve))
         for row in (*self.fit_rows, self.search):
             row.setVisible(fits)
-        if fits and recipe is not None:
-            self._show_fit(recipe.settings, not curve.locked and not job.is_loose(curve))
+        if traced is not None:
+            self._show_fit(traced, not curve.locked and not job.is_loose(curve))
         self._show_form(curve)
         report, stale = job.report(curve), is_stale(job, curve)
         self.figures.setVisible(report is not None)
@@ -183,10 +175,10 @@ class CurveCard(Card):
             self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
         self.points.refresh(curve)
         self.judging.refresh(curve)
-        searched = self.session.search_words.get(curve.id, "")
+        searched = self.session.notes.get(curve.id, "")
         self.words.setText(searched)
         self.words.setVisible(bool(searched))
-        searching = self.session.work.is_busy(f"search {curve.id}")
+        searching = self.session.work.find(curve.id, "search") is not None
         self.search.setText("Stop" if searching else "To tolerance")
         self.loose.setEnabled(recipe is not None and not curve.locked)
         trouble = self.session.trouble.get(curve.id, "") if stale else ""
@@ -207,14 +199,14 @@ class CurveCard(Card):
             self.forms[kind].setEnabled(not curve.locked and not self.session.job.is_loose(curve))
 
     def _form_set(self) -> None:
-        curve = self.session.job.get(self.session.chosen, Curve)
+        curve = self.session.job.get(self.session.choice.item, Curve)
         if curve is not None and curve.recipe is not None and curve.recipe.kind in self.forms:
             try:
                 settings = self.forms[curve.recipe.kind].settings(curve.recipe.settings)
             except ValueError as error:
                 self.session.told.emit("trouble", f"{error}.")
                 return
-            self.session.set_recipe(curve, settings, f"{curve.name}'s settings")
+            set_settings(self.session, curve, settings, f"{curve.name}'s settings")
 
     def _about(self, curve: Curve) -> str:
         job, recipe = self.session.shown, curve.recipe
@@ -225,8 +217,8 @@ class CurveCard(Card):
             return f"{cost}; shaped by hand{judged}"
         if job.is_loose(curve):
             return f"{cost}; loose: what it followed is gone"
-        if recipe.kind == "spline":
-            run = job.get(recipe.sources[0], PointList)
+        if curve.made_by(TraceSettings) is not None:
+            run = job.get(curve.watches, PointList)
             many = thousands(len(run.kept)) if run is not None else "no"
             return f"follows {run.name if run is not None else 'a run'}, {many} points"
         return f"{cost}; {SAID.get(recipe.kind, recipe.kind)}"

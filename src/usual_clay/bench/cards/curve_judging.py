@@ -8,13 +8,14 @@ import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 from scipy.spatial import cKDTree
 
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Slide, combo, fill, label, number
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.fit.curve.fair import can_go
 from usual_clay.core.scan.closest import MeshTree, tree_of
-from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.curve import curve_points
 from usual_clay.core.spline.parts import distance_between
 from usual_clay.core.spline.surface import sample_parameters
 from usual_clay.job.items import Curve, PointList, Scan
@@ -25,7 +26,7 @@ MOST_JOINTS = 4
 FINE = 48
 
 
-class JudgingPage(QWidget):
+class JudgingPage(Guarded, QWidget):
     """All of it follows live while the curve is dragged."""
 
     def __init__(self, session: Session) -> None:
@@ -38,9 +39,11 @@ class JudgingPage(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         self.comb = Slide(0, 3, 0.1, tip="Length of the comb's quills; 0 hides them", name="Comb")
-        self.comb.changed.connect(session.set_comb)
+        self.comb.changed.connect(session.sight.set_comb)
         self.density = Slide(0.2, 4, 0.1, tip="How dense the quills stand", name="Comb density")
-        self.density.changed.connect(lambda value: session.set_comb(session.comb_scale, value))
+        self.density.changed.connect(
+            lambda value: session.sight.set_comb(session.sight.comb_scale, value)
+        )
         column.addWidget(Row("Comb", self.comb, stretch=0))
         column.addWidget(Row("Density", self.density, stretch=0))
         self.reading = label(role="news", wraps=True)
@@ -61,14 +64,14 @@ class JudgingPage(QWidget):
         column.addWidget(self.too_near)
 
     def _again(self) -> None:
-        if (curve := self.session.shown.get(self.session.chosen, Curve)) is not None:
+        if (curve := self.session.shown.get(self.session.choice.item, Curve)) is not None:
             self._show_distance(curve)
-            self.session.tool_changed.emit()
+            self.session.hand.changed.emit()
 
     def refresh(self, curve: Curve) -> None:
         session = self.session
-        self.comb.set_value(session.comb_scale)
-        self.density.set_value(session.comb_density)
+        self.comb.set_value(session.sight.comb_scale)
+        self.density.set_value(session.sight.comb_density)
         if self._comb[0] is not curve.geometry:
             self._comb = (curve.geometry, in_words(comb_of(curve.geometry)))
         words = self._comb[1]
@@ -77,7 +80,7 @@ class JudgingPage(QWidget):
         if not self.isVisible():
             return
         if session.shown is session.job and self._spare[0] is not curve.geometry:
-            self._ask_spare(curve.geometry)
+            self._ask_spare(curve)
         found = joints_of(session.shown, curve)
         lines = [
             f"{ENDS[joint.ends[0]].capitalize()}, {other.name}: {joint.words}"
@@ -99,11 +102,12 @@ class JudgingPage(QWidget):
         self._show_distance(curve)
 
     def showEvent(self, _event: object) -> None:
-        if (curve := self.session.shown.get(self.session.chosen, Curve)) is not None:
+        if (curve := self.session.shown.get(self.session.choice.item, Curve)) is not None:
             self.refresh(curve)
 
-    def _ask_spare(self, geometry: BSplineCurve) -> None:
+    def _ask_spare(self, curve: Curve) -> None:
         """Find out in the background how many control points could go."""
+        geometry = curve.geometry
         self._spare = (geometry, "")
         tolerance = self.session.job.tolerance.deviation
 
@@ -113,11 +117,11 @@ class JudgingPage(QWidget):
                 geometry,
                 f"; {count} of {many} points can go within {tolerance:g} mm" if count else "",
             )
-            if (curve := self.session.shown.get(self.session.chosen, Curve)) is not None:
+            if (curve := self.session.shown.get(self.session.choice.item, Curve)) is not None:
                 self.refresh(curve)
 
         self.session.work.start(
-            "judge", "", lambda *_: can_go(geometry, tolerance), came, failed=lambda _error: None
+            curve.id, "points that can go", "", lambda *_: can_go(geometry, tolerance), came
         )
 
     def _show_distance(self, curve: Curve) -> None:
@@ -129,7 +133,7 @@ class JudgingPage(QWidget):
         least, most, pair = found
         self.distance.setText(f"Least {least:.3f} mm, most {most:.3f} mm.")
         # Set without telling: what draws it is told by whoever changed the curve.
-        self.session.lit = [pair]
+        self.session.sight.lit = [pair]
         limit = self.least.value()
         if 0 < least < limit:
             self.too_near.setText(f"Nearer than {limit:g} mm, by {limit - least:.3f} mm.")
@@ -166,7 +170,8 @@ class JudgingPage(QWidget):
                 self._again()
 
             self.session.work.start(
-                "tree",
+                scan.id,
+                "search tree",
                 "Making ready to measure",
                 lambda *_: tree_of(mesh),
                 came,

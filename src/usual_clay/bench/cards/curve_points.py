@@ -9,22 +9,11 @@ import numpy as np
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.shaping import (
-    flatten_points,
-    gather_in,
-    handle_at,
-    has_through,
-    insert_point,
-    level_points,
-    lower_curve,
-    places_of,
     put_handle,
-    raise_curve,
-    removal,
-    remove_point,
     scale_points,
     set_weight,
-    turn_round,
     type_place,
 )
 from usual_clay.bench.marking import Marking
@@ -32,6 +21,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.spline.make import Handle
+from usual_clay.job.edits.shaping import handle_at, has_through, places_of, removal
 from usual_clay.job.items import Curve
 
 KINDS = (
@@ -49,7 +39,7 @@ WHY = {
 class PointsPage(QWidget):
     """What it shows depends on how many points are chosen."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__()
         self.session = session
         self._cost: tuple[object, object] = (None, None)
@@ -59,34 +49,20 @@ class PointsPage(QWidget):
         self.column.setSpacing(8)
         self.kind = Choice(KINDS)
         self.kind.chosen.connect(
-            lambda word: session.edit_points("through" if word == KINDS[1][0] else "control")
+            lambda word: session.choice.edit_points("through" if word == KINDS[1][0] else "control")
         )
         self.why = label(role="soft", wraps=True)
         self.column.addWidget(self.kind)
         self.column.addWidget(self.why)
         self._add_one()
-        self._add_several()
-        edit = self._button
-        self.insert = edit(
-            "Insert point",
-            "One control point more, the shape stays",
-            lambda c: insert_point(session, c, self._near()),
-        )
-        self.remove = edit(
-            "Remove point",
-            "One control point less; the figure is what it costs",
-            lambda c: remove_point(session, c, self._near()),
-        )
+        self._add_several(commands)
+        self.insert, self.remove = commands.button("insert point"), commands.button("remove point")
         self._row(self.insert, self.remove)
-        self._row(
-            edit("Raise degree", "The shape stays", lambda c: raise_curve(session, c)),
-            edit("Lower degree", "Says how far it moves", lambda c: lower_curve(session, c)),
-            edit("Reverse", "Run the other way", lambda c: turn_round(session, c)),
-        )
+        self._row(*(commands.button(n) for n in ("raise degree", "lower degree", "reverse curve")))
 
     def _button(self, words: str, tip: str, do: Callable[[Curve], None]) -> QPushButton:
         def run() -> None:
-            if (curve := self.session.job.get(self.session.chosen, Curve)) is not None:
+            if (curve := self.session.job.get(self.session.choice.item, Curve)) is not None:
                 do(curve)
 
         return button(words, tip, clicked=run)
@@ -156,18 +132,18 @@ class PointsPage(QWidget):
         )
 
     def _typed(self, axis: int, value: float) -> None:
-        curve, index = self.session.job.get(self.session.chosen, Curve), self._near()
+        curve, index = self.session.job.get(self.session.choice.item, Curve), self._near()
         if curve is not None and index is not None:
-            place = places_of(curve, self.session.point_kind)[index].copy()
+            place = places_of(curve, self.session.choice.point_kind)[index].copy()
             place[axis] = value
             type_place(self.session, curve, index, place)
 
     def _weighed(self, value: float) -> None:
-        if (curve := self.session.job.get(self.session.chosen, Curve)) is not None:
-            set_weight(self.session, curve, sorted(self.session.control_points), value)
+        if (curve := self.session.job.get(self.session.choice.item, Curve)) is not None:
+            set_weight(self.session, curve, sorted(self.session.choice.points), value)
 
     def _handled(self) -> None:
-        curve, index = self.session.job.get(self.session.chosen, Curve), self._near()
+        curve, index = self.session.job.get(self.session.choice.item, Curve), self._near()
         if curve is None or index is None or (old := handle_at(curve, index)) is None:
             return
         across, up, normal = plane_of(curve)
@@ -179,35 +155,11 @@ class PointsPage(QWidget):
 
     # ---- several points ------------------------------------------------------------------
 
-    def _add_several(self) -> None:
-        session = self.session
+    def _add_several(self, commands: Commands) -> None:
         self.several, column = self._part()
-        level = [
-            self._button(
-                f"Level {axis}",
-                f"Give the chosen points one {axis}",
-                partial(level_points, session, axis=k),
-            )
-            for k, axis in enumerate("xyz")
-        ]
-        self._row(*level, into=column)
+        self._row(*(commands.button(f"level {axis}") for axis in "xyz"), into=column)
         self._row(
-            self._button(
-                "To a line",
-                "From the first to the last of the chosen points",
-                lambda c: flatten_points(session, c, "line"),
-            ),
-            self._button(
-                "To a plane",
-                "The plane that lies nearest to the chosen points",
-                lambda c: flatten_points(session, c, "plane"),
-            ),
-            self._button(
-                "Gather in",
-                "Draw them half way together, to sharpen a corner",
-                lambda c: gather_in(session, c),
-            ),
-            into=column,
+            *(commands.button(n) for n in ("to a line", "to a plane", "gather in")), into=column
         )
         self.factor = number(0.01, 100, 3, " x", "How large they become", "Scale", 76)
         self.factor.setValue(1.0)
@@ -227,11 +179,11 @@ class PointsPage(QWidget):
         self._centre = None
         if word == "picked":
             hint = "<b>Click</b> the centre that points are scaled and turned about."
-            self.session.mark(Marking(hint, 1, changed=self._centred, in_view=True))
+            self.session.hand.mark(Marking(hint, 1, changed=self._centred, in_view=True))
 
     def _centred(self, marking: Marking) -> None:
         self._centre = marking.points[0]
-        self.session.mark(None)
+        self.session.hand.mark(None)
 
     def _scale(self, curve: Curve) -> None:
         normal = plane_of(curve)[2]
@@ -249,16 +201,16 @@ class PointsPage(QWidget):
     # ---- showing -------------------------------------------------------------------------
 
     def _near(self) -> int | None:
-        return min(self.session.control_points, default=None)
+        return min(self.session.choice.points, default=None)
 
     def refresh(self, curve: Curve) -> None:
         session = self.session
         through = has_through(curve)
-        kind = session.point_kind if through else "control"
+        kind = session.choice.point_kind if through else "control"
         self.kind.setVisible(through)
         self.kind.set_value(KINDS[kind == "through"][0])
         self.why.setText(WHY[kind])
-        count = len(session.control_points)
+        count = len(session.choice.points)
         self.one.setVisible(count == 1)
         self.several.setVisible(count > 1)
         if count == 1:

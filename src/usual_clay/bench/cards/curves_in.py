@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.edits.curves import new_curve
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.take_in import read_splines
+from usual_clay.job.edits.curves import new_curve
 from usual_clay.job.items import Surface
 from usual_clay.job.job import Job
 
@@ -71,10 +71,12 @@ class CurvesInCard(Card):
 
         self.session.work.start(
             "bring in",
+            "read",
             f"Reading {path.name}",
             lambda *_: read_splines(path, view),
             self._came,
             failed=failed,
+            asked=True,
         )
 
     def _came(self, found: Named) -> None:
@@ -108,7 +110,7 @@ class CurvesInCard(Card):
         self._path, self._found = None, []
         self._done()
         self.session.commit(job, f"bring in {name}")
-        self.session.choose(last)
+        self.session.choice.choose(last)
 
     def cancel(self) -> None:
         self.session.work.drop("bring in")

@@ -9,19 +9,19 @@ import numpy as np
 from PySide6.QtWidgets import QSpinBox, QVBoxLayout
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.edits.curves import drawn_curve
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.session import Session, sentence
+from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
 from usual_clay.core.arrays import as_places
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.errors import FitError, sentence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
-from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.picture.placement import TRUE_PLANES
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError
 from usual_clay.core.spline.make import FEWEST, ROUND, DrawnSettings
+from usual_clay.job.edits.curves import drawn_curve
 
 KINDS = (
     ("controls", "Control points draw the curve towards them: the finer tool"),
@@ -89,8 +89,8 @@ class DrawCard(Card):
         self.plane, self.snaps = Choice(PLANES), Choice(SNAPS)
         self.plane.set_value("view")
         self.plane.chosen.connect(self._set_plane)
-        self.snaps.set_value(session.snapping)
-        self.snaps.chosen.connect(session.set_snapping)
+        self.snaps.set_value(session.hand.snapping)
+        self.snaps.chosen.connect(session.hand.set_snapping)
         self.column.addWidget(Row("On", self.plane))
         self.column.addWidget(Row("Drawn to", self.snaps))
         self._add_numbers(self.column)
@@ -156,11 +156,11 @@ class DrawCard(Card):
         self._ask()
 
     def _ask(self) -> None:
-        marking = self.session.marking
+        marking = self.session.hand.marking
         stroke = self._kind == "stroke"
         same = marking is not None and marking.stroke == stroke
         places = marking.places if marking is not None and same else ()
-        self.session.mark(
+        self.session.hand.mark(
             Marking(
                 STROKE_HINT if stroke else HINT,
                 MOST[self._kind],
@@ -211,7 +211,7 @@ class DrawCard(Card):
         self.rho_row.setVisible(kind in ("conic", "rectangle"))
         if kind in ("conic", "rectangle"):
             self.rho.set_value(0.5 if kind == "conic" else ROUND)
-        if self.session.marking is not None:
+        if self.session.hand.marking is not None:
             self._ask()
 
     def _set_rho(self, rho: float) -> None:
@@ -220,7 +220,7 @@ class DrawCard(Card):
 
     def _set_plane(self, plane: str) -> None:
         self._plane = plane
-        if self.session.marking is not None:
+        if self.session.hand.marking is not None:
             self._ask()
 
     def _set_spacing(self, spacing: str) -> None:
@@ -235,7 +235,7 @@ class DrawCard(Card):
     def _settings(self) -> DrawnSettings:
         if self._kind == "stroke":
             return self._stroke or DrawnSettings("controls")
-        marking = self.session.marking
+        marking = self.session.hand.marking
         places = () if marking is None else marking.places
         normal = (0.0, 0.0, 1.0) if marking is None else marking.facing
         kind: Any = self._kind
@@ -309,12 +309,12 @@ class DrawCard(Card):
             self.session.told.emit("trouble", f"The curve was not made: {error}.")
             return
         self._shown, self._stroke = (), None
-        self.session.mark(None)
+        self.session.hand.mark(None)
         self._done()
         self.session.add(curve, f"draw {curve.name}")
 
     def cancel(self) -> None:
         self._shown, self._stroke = (), None
-        self.session.mark(None)
+        self.session.hand.mark(None)
         self.session.propose(None)
         self._done()

@@ -136,11 +136,11 @@ class HealthCard(Card):
         self.cancel()
 
     def cancel(self) -> None:
-        self.session.light([])
+        self.session.sight.light([])
         self._done()
 
     def _scan(self) -> Scan | None:
-        return self.session.job.get(self.session.chosen, Scan)
+        return self.session.job.get(self.session.choice.item, Scan)
 
     def refresh(self) -> None:
         scan = self._scan()
@@ -158,7 +158,14 @@ class HealthCard(Card):
         for count in self.counts.values():
             count.setText("…")
         mesh = scan.mesh
-        ask(self.session, f"Examining {scan.name}", lambda: examine(mesh), self._came, "look")
+        ask(
+            self.session,
+            "health",
+            "examine",
+            f"Examining {scan.name}",
+            lambda: examine(mesh),
+            self._came,
+        )
 
     def _came(self, health: Health) -> None:
         self.health = health
@@ -185,11 +192,11 @@ class HealthCard(Card):
 
     def _show(self, ailment: Ailment) -> None:
         if (scan := self._scan()) is not None:
-            self.session.light(ailment.places(scan.mesh))
+            self.session.sight.light(ailment.places(scan.mesh))
 
     def _mend(self, ailment: Ailment) -> None:
         if (scan := self._scan()) is not None:
-            self.session.light([])
+            self.session.sight.light([])
             mend_scan(self.session, scan, ailment.mend, self.largest.value())
 
     def _thin(self) -> None:

@@ -10,13 +10,14 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.edits.curves import add_hold, holds_of, let_go, may_hold
+from usual_clay.bench.edits.curves import add_hold, let_go
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, fill, label, number
 from usual_clay.core.arrays import as_place
 from usual_clay.core.fit.curve.holds import NEEDS_OTHER, Hold
 from usual_clay.core.spline.basis import greville
 from usual_clay.core.spline.curve import curve_points
+from usual_clay.job.edits.curves import holds_of, may_hold
 from usual_clay.job.items import Curve
 
 PLACES = (
@@ -106,7 +107,7 @@ class HoldsCard(Card):
         self.refresh()
 
     def _curve(self) -> Curve | None:
-        return self.session.job.get(self.session.chosen, Curve)
+        return self.session.job.get(self.session.choice.item, Curve)
 
     def _suggest(self) -> None:
         """Begin a distance with what it is now."""
@@ -179,7 +180,7 @@ class HoldsCard(Card):
             return
         at = {"start": 0.0, "end": 1.0}.get(self._at)
         if at is None:
-            index = min(self.session.control_points, default=None)
+            index = min(self.session.choice.points, default=None)
             if index is None:
                 self._say("Choose a control point on the stage first.")
                 return

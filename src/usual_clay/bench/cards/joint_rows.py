@@ -12,6 +12,8 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, label
 from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.fit.patch.meet import CONTINUITIES, Continuity
+from usual_clay.core.fit.patch.patch import PatchSettings
+from usual_clay.job.edits.patches import border_of, neighbours_of
 from usual_clay.job.items import Curve, Surface
 
 TIPS = {
@@ -43,7 +45,7 @@ class JointRows(QWidget):
             self.words.append(words)
 
     def _set(self, side: int, grade: Continuity) -> None:
-        surface = self.session.chosen_surface()
+        surface = self.session.choice.surface()
         if surface is not None:
             set_joint(self.session, surface, side, grade)
 
@@ -52,9 +54,8 @@ class JointRows(QWidget):
         recipe, job = surface.recipe, self.session.shown
         assert recipe is not None
         for side in range(4):
-            border = job.get(recipe.sources[1 + side], Curve)
-            beside = recipe.settings.beside[side]
-            other = job.get(recipe.sources[5 + beside], Surface) if beside >= 0 else None
+            border = border_of(job, surface, side)
+            other = job.get(neighbours_of(recipe)[side], Surface)
             together = any(ribbon.border == side for ribbon in recipe.settings.ribbons)
             if together and border is not None:
                 other = self._beyond(surface, border)
@@ -73,12 +74,11 @@ class JointRows(QWidget):
     def _beyond(self, surface: Surface, border: Curve) -> Surface | None:
         """Return the patch on the other side of a border that both were solved over."""
         for other in self.session.shown.all(Surface):
-            if other.id == surface.id or other.recipe is None or other.recipe.kind != "patch":
+            settings = other.made_by(PatchSettings)
+            if other.id == surface.id or settings is None or other.recipe is None:
                 continue
-            sources = other.recipe.sources
-            if border.id in sources and any(
-                sources[1 + ribbon.border] == border.id for ribbon in other.recipe.settings.ribbons
-            ):
+            borders = other.recipe.all("borders")
+            if any(borders[ribbon.border] == border.id for ribbon in settings.ribbons):
                 return other
         return None
 

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QGridLayout, QKeySequenceEdit, QLineEdit, QWidget
 
-from usual_clay.bench.actions import Actions
 from usual_clay.bench.cards.card import Card
+from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import button, label
 
@@ -16,18 +16,18 @@ from usual_clay.bench.widgets import button, label
 class KeysCard(Card):
     """One line an action: its name and its key."""
 
-    def __init__(self, session: Session, actions: Actions, done: Callable[[], None]) -> None:
+    def __init__(self, session: Session, commands: Commands, done: Callable[[], None]) -> None:
         super().__init__(session, "Keys")
-        self.actions_, self.cancel = actions, done
+        self.commands, self.cancel = commands, done
         self.about.setText("Click a key and press another to change it. Backspace clears.")
         self.edits: dict[str, QKeySequenceEdit] = {}
         body = QWidget()
         grid = QGridLayout(body)
         grid.setContentsMargins(0, 4, 0, 0)
         grid.setVerticalSpacing(4)
-        for row, action in enumerate(actions.all()):
+        for row, action in enumerate(commands):
             grid.addWidget(label(action.words, wraps=True), row, 0)
-            edit = QKeySequenceEdit(QKeySequence(actions.key(action.name)))
+            edit = QKeySequenceEdit(QKeySequence(commands.key(action.name)))
             edit.setMaximumSequenceLength(1)
             edit.setFixedWidth(112)
             if (field := edit.findChild(QLineEdit)) is not None:
@@ -45,12 +45,12 @@ class KeysCard(Card):
 
     def _changed(self, name: str) -> None:
         key = self.edits[name].keySequence().toString()
-        taken = self.actions_.set_key(name, key)
+        taken = self.commands.set_key(name, key)
         if taken is not None:
-            self.edits[name].setKeySequence(QKeySequence(self.actions_.key(name)))
+            self.edits[name].setKeySequence(QKeySequence(self.commands.key(name)))
             self.session.told.emit("trouble", f"{key} already means “{taken.words}”")
 
     def _reset(self) -> None:
-        self.actions_.reset()
+        self.commands.reset()
         for name, edit in self.edits.items():
-            edit.setKeySequence(QKeySequence(self.actions_.key(name)))
+            edit.setKeySequence(QKeySequence(self.commands.key(name)))

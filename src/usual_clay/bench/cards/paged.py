@@ -39,5 +39,5 @@ class PagedCard(Card):
         self.page.set_value(name)
         for key, page in self.pages.items():
             page.setVisible(key == name)
-        if self.session.marking is not None:
-            self.session.mark(None)
+        if self.session.hand.marking is not None:
+            self.session.hand.mark(None)

@@ -7,17 +7,19 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QComboBox
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.edits.patches import add_patch, bordered, legs_of, new_patch
+from usual_clay.bench.edits.patches import add_patch
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.session import Session, sentence
+from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, fill, number
 from usual_clay.core.check.deviation import judge, percent
+from usual_clay.core.errors import sentence
 from usual_clay.core.fit.patch.patch import PatchFit, PatchSettings
 from usual_clay.core.spline.basis import SplineError
+from usual_clay.job.edits.make import with_result
+from usual_clay.job.edits.patches import bordered, legs_of, new_patch
 from usual_clay.job.items import Curve, Scan, Surface
 from usual_clay.job.job import Job
-from usual_clay.job.recipes import KINDS
-from usual_clay.job.remake import basis_of, source_of, with_cast
+from usual_clay.job.remake import given_for, make
 
 WAYS = (
     ("draw", "Click the corners on the scan; borders follow the scan between them"),
@@ -28,6 +30,10 @@ HINT = (
     " way to the next corner. <b>Drag</b> moves one. <b>Enter</b> keeps the patch."
 )
 MOST = 400
+
+
+# Whose requests its previews are.
+OWNER = "patch card"
 
 
 class PatchCard(Card):
@@ -91,13 +97,13 @@ class PatchCard(Card):
         self.back.setVisible(drawn)
         self._forget(("turning",))
         if drawn:
-            self.session.mark(
+            self.session.hand.mark(
                 Marking(
                     HINT, MOST, changed=lambda _m: self.refresh(), snaps=True, passing=frozenset()
                 )
             )
         else:
-            self.session.mark(None)
+            self.session.hand.mark(None)
             self._prefer()
         self.refresh()
 
@@ -123,9 +129,9 @@ class PatchCard(Card):
         self.session.propose(None)
 
     def take_back(self) -> None:
-        marking = self.session.marking
+        marking = self.session.hand.marking
         if marking is not None and marking.places:
-            self.session.set_marking(marking.without_last())
+            self.session.hand.set_marking(marking.without_last())
             self.refresh()
 
     # ---- what it would make --------------------------------------------------------------
@@ -134,9 +140,9 @@ class PatchCard(Card):
         session = self.session
         self._fill()
         scan = session.job.get(str(self.scan.currentData()), Scan)
-        if scan is None or (self._way == "draw" and session.marking is None):
+        if scan is None or (self._way == "draw" and session.hand.marking is None):
             return
-        marking = session.marking
+        marking = session.hand.marking
         corners = [] if marking is None else marking.corners
         if self._way == "draw":
             self.about.setText(
@@ -151,7 +157,7 @@ class PatchCard(Card):
             picked = [session.job.get(str(box.currentData()), Curve) for box in self.sides]
             shapes = (None if curve is None else curve.geometry for curve in picked)
             shown = ("pick", scan.id, self.closing.value(), *shapes)
-        if shown == self._shown or session.dragging is not None:
+        if shown == self._shown or session.hand.dragging is not None:
             return
         self._forget(shown)
         self._propose(scan, corners)
@@ -166,7 +172,7 @@ class PatchCard(Card):
                 self.say("", "Choose four different curves.")
                 return
         else:
-            marking = session.marking
+            marking = session.hand.marking
             if marking is None or len(marking.places) < 2 or len(corners) > 4:
                 too_many = marking is not None and len(corners) > 4
                 self.say(
@@ -189,13 +195,13 @@ class PatchCard(Card):
     def _fit(self, job: Job, surface: Surface) -> None:
         shown, recipe = self._shown, surface.recipe
         assert recipe is not None
-        sources = [source_of(job, each) for each in recipe.sources]
+        given = given_for(job, recipe)
 
         def came(made: PatchFit) -> None:
             if self._shown is not shown or not self.isVisible():
                 return
-            whole = with_cast(surface, made, basis_of(job, surface))
-            self._job, self._surface = job, whole
+            with_patch, whole = with_result(job, surface, made)
+            self._job, self._surface = job, with_patch.get(whole.id, Surface)
             report = judge(made.feet.signed, job.tolerance)
             nu, nv = made.surface.counts
             told = (
@@ -204,7 +210,7 @@ class PatchCard(Card):
             )
             self.say("; ".join(filter(None, [told, made.words])), "")
             self.keep.setEnabled(True)
-            self.session.propose(job.with_item(whole))
+            self.session.propose(with_patch)
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
@@ -212,11 +218,13 @@ class PatchCard(Card):
 
         self.say("Working ...", "")
         self.session.work.start(
-            "look",
+            OWNER,
+            "preview",
             "",
-            lambda progress, _: KINDS["patch"].make(recipe.settings, sources, None, progress),
+            lambda progress, _: make(recipe, given, progress),
             came,
             failed=failed,
+            asked=True,
         )
 
     def accept(self) -> None:
@@ -233,6 +241,6 @@ class PatchCard(Card):
 
     def _close(self) -> None:
         self._shown, self._job, self._surface = (), None, None
-        self.session.work.drop("look")
-        self.session.mark(None)
+        self.session.work.drop(OWNER)
+        self.session.hand.mark(None)
         self._done()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -11,19 +10,15 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.paged import PagedCard
-from usual_clay.bench.edits.pictures import (
-    add_outline,
-    colour_at,
-    marks_in_pixels,
-    place,
-    scale_by,
-    square,
-)
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.pictures import add_outline, place, scale_by, square
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.core.picture.outline import OutlineSettings
 from usual_clay.core.picture.placement import fitted_to
+from usual_clay.files.picture_file import shown_pixels
+from usual_clay.job.edits.pictures import colour_at, marks_in_pixels
 from usual_clay.job.items import Picture
 
 DEPTHS = (
@@ -46,7 +41,7 @@ STROKE_HINT = (
 class PictureCard(PagedCard):
     """Four small pages for one picture."""
 
-    def __init__(self, session: Session, look_at: Callable[[Picture], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(
             session,
             "",
@@ -61,14 +56,7 @@ class PictureCard(PagedCard):
                 ("outline", "Points along an outline in it", self._build_outline),
             ),
         )
-        self._look_at = look_at
-        self.column.addWidget(
-            button(
-                "Look square-on",
-                "Turn the side light square-on to this picture",
-                clicked=self._square_on,
-            )
-        )
+        self.column.addWidget(commands.button("look square-on"))
         self.column.addStretch(1)
 
     # ---- pages ---------------------------------------------------------------------------
@@ -187,11 +175,7 @@ class PictureCard(PagedCard):
     # ---- edits ---------------------------------------------------------------------------
 
     def _picture(self) -> Picture | None:
-        return self.session.job.get(self.session.chosen, Picture)
-
-    def _square_on(self) -> None:
-        if (picture := self._picture()) is not None:
-            self._look_at(picture)
+        return self.session.job.get(self.session.choice.item, Picture)
 
     def _place(self, name: str, value: Any) -> None:
         if (picture := self._picture()) is None:
@@ -222,25 +206,27 @@ class PictureCard(PagedCard):
 
     def _ask_marks(self, most: int, hint: str) -> None:
         if (picture := self._picture()) is not None and self.session.may_change(picture):
-            self.session.mark(Marking(hint, most, picture.id, joined=True))
+            self.session.hand.mark(Marking(hint, most, picture.id, joined=True))
 
     def _ask_colour(self) -> None:
         if (picture := self._picture()) is not None and self.session.may_change(picture):
-            self.session.mark(Marking(COLOUR_HINT, 1, picture.id, changed=self._clear))
+            self.session.hand.mark(Marking(COLOUR_HINT, 1, picture.id, changed=self._clear))
 
     def _ask_stroke(self) -> None:
         if (picture := self._picture()) is not None:
-            self.session.mark(Marking(STROKE_HINT, 1, picture.id, changed=self._edge, stroke=True))
+            self.session.hand.mark(
+                Marking(STROKE_HINT, 1, picture.id, changed=self._edge, stroke=True)
+            )
 
     def _clear(self, marking: Marking) -> None:
         picture = self._picture()
-        self.session.mark(None)
+        self.session.hand.mark(None)
         if picture is not None and len(marking.places):
-            self._look("clear", colour_at(picture, marking.points[0]))
+            self._look("clear", colour_at(picture, shown_pixels(picture.data), marking.points[0]))
 
     def _edge(self, marking: Marking) -> None:
         picture = self._picture()
-        self.session.mark(None)
+        self.session.hand.mark(None)
         if picture is not None and len(marking.places) > 1:
             pixels = np.round(marks_in_pixels(picture, marking.points), 2)
             stroke = tuple((float(x), float(y)) for x, y in pixels)
@@ -254,21 +240,21 @@ class PictureCard(PagedCard):
             )
 
     def _scale(self) -> None:
-        marking, picture = self.session.marking, self._picture()
+        marking, picture = self.session.hand.marking, self._picture()
         if picture is not None and marking is not None:
             scale_by(self.session, picture, marking.points, self.length.value())
-            self.session.mark(None)
+            self.session.hand.mark(None)
 
     def _square(self) -> None:
-        marking, picture = self.session.marking, self._picture()
+        marking, picture = self.session.hand.marking, self._picture()
         if picture is not None and marking is not None:
             square(self.session, picture, marking.points, self.wide.value(), self.high.value())
-            self.session.mark(None)
+            self.session.hand.mark(None)
 
     # ---- showing -------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        picture = self.session.shown.get(self.session.chosen, Picture)
+        picture = self.session.shown.get(self.session.choice.item, Picture)
         if picture is None:
             return
         now, look = picture.placement, picture.look
@@ -299,7 +285,7 @@ class PictureCard(PagedCard):
         self._show_marks(picture)
 
     def _show_marks(self, picture: Picture) -> None:
-        marking = self.session.marking
+        marking = self.session.hand.marking
         count = 0 if marking is None or marking.stroke else len(marking.places)
         wanted = 0 if marking is None else marking.most
         self.scale.setEnabled(wanted == 2 and count == 2)

@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.edits.pictures import Row as PictureRow
 from usual_clay.bench.edits.pictures import pin
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.picture.placement import TRUE_PLANES, Plane
 from usual_clay.files.picture_file import PictureRead, read_picture
+from usual_clay.job.edits.pictures import Row as PictureRow
 from usual_clay.job.items import Shape
 
 # The plane is guessed from these words in a file's name.
@@ -83,10 +83,12 @@ class PinCard(Card):
         self.made.setText("Reading ...")
         self.session.work.start(
             "bring in",
+            "read",
             "Reading pictures",
             lambda *_: [(path.name, read_picture(path, page)) for path in paths],
             self._came,
             failed=self._failed,
+            asked=True,
         )
 
     def _came(self, read: list[tuple[str, PictureRead]]) -> None:
@@ -130,7 +132,7 @@ class PinCard(Card):
     def _wanted(self) -> Plane | None:
         if self._plane in TRUE_PLANES:
             return TRUE_PLANES[self._plane]
-        shape = self.session.job.get(self.session.chosen, Shape)
+        shape = self.session.job.get(self.session.choice.item, Shape)
         if shape is None or shape.geometry.kind != "plane":
             return None
         return plane_of(shape)

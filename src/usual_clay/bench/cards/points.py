@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import cast
 
 import numpy as np
@@ -10,18 +9,16 @@ from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.card import thousands
 from usual_clay.bench.cards.paged import PagedCard
+from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.points import (
-    add_spline,
     follow,
     put_back,
     put_in_order,
     suggest,
     take_out,
-    trace_in_parts,
 )
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
-from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.points.ball import BallSettings, Side
 from usual_clay.core.points.course import usual_slip_limit
 from usual_clay.core.points.project import Onto, OntoSettings
@@ -47,9 +44,9 @@ ONTO = (
 class PointsCard(PagedCard):
     """Cleans a run, orders it, moves it for the probe's ball, and lets others follow it."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         self._limits: dict[ItemId, float] = {}
-        self._run = run
+        self._commands = commands
         super().__init__(
             session,
             "",
@@ -60,17 +57,11 @@ class PointsCard(PagedCard):
                 ("onto", "Bring the run down onto a plane, a line or a scan", self._build_onto),
             ),
         )
-        self.spline = button(
-            "Spline through it", "A spline that follows this run live", clicked=self._spline
+        self.spline, self.parts = (
+            commands.button("spline", "Spline through it"),
+            commands.button("parts"),
         )
-        self.parts = button(
-            "Splines in parts",
-            "Lean splines within tolerance, parted at true corners and at ringed points",
-            clicked=self._parts,
-        )
-        self.loose = button(
-            "Set loose", "Stop following; the points stay as they are", clicked=self._set_loose
-        )
+        self.loose = commands.button("set loose")
         self.column.addSpacing(4)
         self.add_buttons(self.spline, self.parts)
         self.add_buttons(self.loose)
@@ -98,9 +89,13 @@ class PointsCard(PagedCard):
             button(
                 "Pick or box",
                 "Ring points by clicks, or by a box (P)",
-                clicked=lambda: self._run("mark points"),
+                clicked=lambda: self._commands.run("mark points"),
             ),
-            button("Brush", "Ring points with a brush", clicked=lambda: self._run("brush points")),
+            button(
+                "Brush",
+                "Ring points with a brush",
+                clicked=lambda: self._commands.run("brush points"),
+            ),
             into=column,
         )
         self.found = label(role="news", wraps=True)
@@ -168,7 +163,7 @@ class PointsCard(PagedCard):
     # ---- edits ---------------------------------------------------------------------------
 
     def _points(self) -> PointList | None:
-        return self.session.job.get(self.session.chosen, PointList)
+        return self.session.job.get(self.session.choice.item, PointList)
 
     def _set_side(self, side: str) -> None:
         self._side = side
@@ -177,16 +172,16 @@ class PointsCard(PagedCard):
         if (points := self._points()) is not None:
             self._limits[points.id] = self.limit.value()
             suggest(self.session, points, self.limit.value())
-            if not len(self.session.suggested):
+            if not len(self.session.choice.ringed):
                 self.session.told.emit("news", "No point strays that far.")
 
     def _take(self) -> None:
         if (points := self._points()) is not None:
-            take_out(self.session, points, self.session.suggested, "take points out")
+            take_out(self.session, points, self.session.choice.ringed, "take points out")
 
     def _put_back(self) -> None:
         if (points := self._points()) is not None:
-            ringed = np.intersect1d(self.session.suggested, points.out)
+            ringed = np.intersect1d(self.session.choice.ringed, points.out)
             put_back(self.session, points, ringed if len(ringed) else None)
 
     def _order(self) -> None:
@@ -209,7 +204,7 @@ class PointsCard(PagedCard):
                 return
             others = (scan.id,)
         settings = BallSettings(self.ball.value(), cast(Side, side))
-        follow(self.session, points, "ball", settings, "touched", others)
+        follow(self.session, points, "ball", settings, "touched", scan=others)
 
     def _bring_down(self) -> None:
         if (points := self._points()) is None:
@@ -222,25 +217,11 @@ class PointsCard(PagedCard):
             "onto",
             OntoSettings(cast(Onto, onto), self.at.value()),
             f"on {self.onto.currentText()}",
-            others,
+            onto=others,
         )
 
-    def _spline(self) -> None:
-        if (points := self._points()) is not None:
-            add_spline(self.session, points, TraceSettings(min(12, max(4, len(points.kept) // 3))))
-
-    def _parts(self) -> None:
-        if (points := self._points()) is not None:
-            trace_in_parts(self.session, points)
-
-    def _set_loose(self) -> None:
-        if (points := self._points()) is not None:
-            self.session.set_loose(points)
-
-    # ---- showing -------------------------------------------------------------------------
-
     def refresh(self) -> None:
-        points = self.session.shown.get(self.session.chosen, PointList)
+        points = self.session.shown.get(self.session.choice.item, PointList)
         if points is None:
             return
         run = points.points[points.kept]
@@ -250,7 +231,7 @@ class PointsCard(PagedCard):
             usual = usual_slip_limit(points.points, points.closed, points.is_out)
             self._limits[points.id] = max(usual, 0.001)
             self.limit.setValue(self._limits[points.id])
-        ringed = len(self.session.suggested)
+        ringed = len(self.session.choice.ringed)
         self.found.setText(f"{ringed} point{'s are' if ringed != 1 else ' is'} ringed.")
         self.found.setVisible(ringed > 0)
         free = not points.locked

@@ -2,28 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
-import numpy as np
-
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.edits.scans import combine, fit_shape_to
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, fill, label
-from usual_clay.core.arrays import Bools
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.region import fill_gaps, grow, shrink
 from usual_clay.job.items import Region, Scan
 
 # "Fill gaps" takes in holes of up to this share of the region.
-GAP_SHARE = 0.03
 
 
 class RegionCard(Card):
     """Spread, brush size, and the changes that need no stage."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session)
         self.spread = Slide(
             0,
@@ -33,11 +27,11 @@ class RegionCard(Card):
             tip="How far the normal may turn from where you clicked, and how sharp a crease"
             " must be to stop it",
         )
-        self.spread.changed.connect(session.set_spread)
+        self.spread.changed.connect(lambda amount: set_spread(session, amount))
         self.brush = Slide(
             0.2, 20, 0.1, " mm", "Radius of the brush ([ and ] halve and double it)", "Brush radius"
         )
-        self.brush.changed.connect(session.set_brush)
+        self.brush.changed.connect(session.hand.set_brush)
         self.spread_row = Row("Spread", self.spread, stretch=0)
         self.spread_hint = label(
             "Click the scan with Spread to grow the region again.", role="small", wraps=True
@@ -46,22 +40,8 @@ class RegionCard(Card):
         self.column.addWidget(self.spread_row)
         self.column.addWidget(self.spread_hint)
         self.column.addWidget(self.brush_row)
-        self.add_buttons(
-            button("Grow", "Add one ring of points", clicked=lambda: self._change(grow, "grow")),
-            button(
-                "Shrink",
-                "Take one ring of points away",
-                clicked=lambda: self._change(shrink, "shrink"),
-            ),
-        )
-        self.add_buttons(
-            button("Fill gaps", "Take in small holes", clicked=lambda: self._change(_fill, "fill")),
-            button(
-                "Invert",
-                "Choose the rest of the scan instead",
-                clicked=lambda: self._change(_invert, "invert"),
-            ),
-        )
+        self.add_buttons(commands.button("grow region"), commands.button("shrink region"))
+        self.add_buttons(commands.button("fill region"), commands.button("invert region"))
         self.front = Choice(
             [
                 ("front", "Only what nothing hides is chosen"),
@@ -69,7 +49,7 @@ class RegionCard(Card):
             ]
         )
         self.front.chosen.connect(
-            lambda word: session.set_choosing(word == "front", session.stop_at_creases)
+            lambda word: session.hand.set_choosing(word == "front", session.hand.stop_at_creases)
         )
         self.creases = button(
             "stop at creases",
@@ -96,32 +76,24 @@ class RegionCard(Card):
             "Cast a surface",
             "Fit a surface over this region (Enter)",
             "main",
-            clicked=lambda: run("cast"),
+            clicked=lambda: commands.run("cast"),
         )
         self.column.addWidget(self.cast)
         self.column.addStretch(1)
 
-    def _change(self, change: Callable[[TriangleMesh, Bools], Bools], words: str) -> None:
-        region = self.session.job.get(self.session.chosen, Region)
-        scan = None if region is None else self.session.job.get(region.scan, Scan)
-        if scan is not None:
-            self.session.seed = None
-            mask = change(scan.mesh, self.session.region_mask(scan))
-            self.session.put_region(scan, mask, words)
-
     def _set_creases(self) -> None:
-        self.session.set_choosing(self.session.front_only, self.creases.isChecked())
+        self.session.hand.set_choosing(self.session.hand.front_only, self.creases.isChecked())
 
     def _combine(self, takes_away: bool) -> None:
         job = self.session.job
-        region = job.get(self.session.chosen, Region)
+        region = job.get(self.session.choice.item, Region)
         other = job.get(self.other.currentData(), Region)
         if region is not None and other is not None:
-            self.session.seed = None
+            self.session.hand.seed = None
             combine(self.session, region, other, takes_away)
 
     def _fit_shape(self) -> None:
-        region = self.session.job.get(self.session.chosen, Region)
+        region = self.session.job.get(self.session.choice.item, Region)
         if region is not None:
             fit_shape_to(self.session, region, "best")
 
@@ -133,7 +105,7 @@ class RegionCard(Card):
 
     def refresh(self) -> None:
         session = self.session
-        region = session.shown.get(session.chosen, Region)
+        region = session.shown.get(session.choice.item, Region)
         if region is None:
             return
         scan = session.shown.get(region.scan, Scan)
@@ -145,26 +117,16 @@ class RegionCard(Card):
             f" ({percent(share)} of it)"
         )
         self._offer_others(region)
-        self.front.set_value("front" if session.front_only else "through")
-        self.creases.setChecked(session.stop_at_creases)
-        live = session.seed is not None
+        self.front.set_value("front" if session.hand.front_only else "through")
+        self.creases.setChecked(session.hand.stop_at_creases)
+        live = session.hand.seed is not None
         self.spread_row.setEnabled(live)
         self.spread_hint.setVisible(not live)
-        self.spread.set_value(session.spread_amount)
-        self.brush.set_value(session.brush_radius)
+        self.spread.set_value(session.hand.spread_amount)
+        self.brush.set_value(session.hand.brush_radius)
         words = session.trouble.get(region.id, "")
         self.trouble.setText(words)
         self.trouble.setVisible(bool(words))
-        busy = session.work.is_busy("cast")
+        busy = session.work.find(region.id, "make cast") is not None
         self.cast.setEnabled(not busy)
         self.cast.setText("Casting ..." if busy else "Cast a surface")
-
-
-def _fill(mesh: TriangleMesh, mask: Bools) -> Bools:
-    return fill_gaps(mesh, mask, max(8, int(GAP_SHARE * mask.sum())))
-
-
-def _invert(mesh: TriangleMesh, mask: Bools) -> Bools:
-    used = np.zeros(len(mask), dtype=bool)
-    used[mesh.triangles] = True
-    return ~mask & used

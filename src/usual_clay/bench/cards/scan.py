@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.scans import join_scans
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Tile, button, combo, fill, label
@@ -16,7 +15,7 @@ from usual_clay.job.items import Scan
 class ScanCard(Card):
     """Says what a scan is and starts choosing regions on it."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session)
         self.extent, self.edge = Tile(), Tile()
         self.column.addWidget(self.extent)
@@ -25,20 +24,20 @@ class ScanCard(Card):
             button(
                 "Health",
                 "Holes, islands, spikes and the like, and mending them",
-                clicked=lambda: run("health"),
+                clicked=lambda: commands.run("health"),
             ),
             button(
                 "Set straight",
                 "Bring it into the job's own frame",
-                clicked=lambda: run("straighten"),
+                clicked=lambda: commands.run("straighten"),
             ),
         )
         self.add_buttons(
-            button("Slice", "Section polylines at planes", clicked=lambda: run("slice")),
+            button("Slice", "Section polylines at planes", clicked=lambda: commands.run("slice")),
             button(
                 "Split at creases",
                 "A region of each smooth part, as a start",
-                clicked=lambda: run("split"),
+                clicked=lambda: commands.run("split"),
             ),
         )
         self.column.addWidget(
@@ -49,12 +48,12 @@ class ScanCard(Card):
             )
         )
         self.add_buttons(
-            button("Brush", "Brush a region by hand (B)", clicked=lambda: run("brush")),
+            button("Brush", "Brush a region by hand (B)", clicked=lambda: commands.run("brush")),
             button(
                 "Spread a region",
                 "Grow a region from a click (S)",
                 "main",
-                clicked=lambda: run("spread"),
+                clicked=lambda: commands.run("spread"),
             ),
         )
         self.other = combo("Another scan")
@@ -67,13 +66,13 @@ class ScanCard(Card):
 
     def _join(self) -> None:
         job = self.session.job
-        scan = job.get(self.session.chosen, Scan)
+        scan = job.get(self.session.choice.item, Scan)
         other = job.get(str(self.other.currentData()), Scan)
         if scan is not None and other is not None:
             join_scans(self.session, scan, other)
 
     def refresh(self) -> None:
-        scan = self.session.shown.get(self.session.chosen, Scan)
+        scan = self.session.shown.get(self.session.choice.item, Scan)
         if scan is None:
             return
         self.title.setText(f"Scan: {scan.name}")

@@ -61,7 +61,7 @@ class SectionsCard(Card):
 
     def offer(self) -> None:
         """Show the sheet, cut along the surface's longest axis."""
-        surface = self.session.chosen_surface()
+        surface = self.session.choice.surface()
         if surface is not None:
             size = np.ptp(surface.geometry.points.reshape(-1, 3), axis=0)
             self._axis, self._for = "xyz"[int(np.argmax(size))], surface.id
@@ -74,7 +74,7 @@ class SectionsCard(Card):
 
     def spread(self) -> None:
         """Cut from one end of the surface to the other, a little inside of both."""
-        surface = self.session.chosen_surface()
+        surface = self.session.choice.surface()
         if surface is not None:
             at = np.linspace(0, 1, 40)
             along = surface_grid(surface.geometry, at, at)[..., "xyz".index(self._axis)]
@@ -98,7 +98,7 @@ class SectionsCard(Card):
 
     def refresh(self) -> None:
         session = self.session
-        surface = session.chosen_surface()
+        surface = session.choice.surface()
         self.about.setText("choose a surface" if surface is None else f"through {surface.name}")
         if surface is not None and surface.id != self._for:
             self._for = surface.id
@@ -109,7 +109,7 @@ class SectionsCard(Card):
             return
         share = percent(session.shown.tolerance.share)
         self.figures.near.show_figure(f"{report.at_share:.3f} mm", f"now, {share} are nearer")
-        old = session.before_move.get(surface.id)
+        old = session.sight.before_move.get(surface.id)
         self.figures.far.show_figure("–" if old is None else f"{old.at_share:.3f} mm", "before")
 
     def accept(self) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from usual_clay.bench.cards.card import Card, Figures
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage.overlay import MINUS
 from usual_clay.bench.widgets import Choice, label
@@ -25,7 +27,7 @@ KINDS = (
 class ShapeCard(Card):
     """Shows a simple shape and lets another kind be fitted."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, _commands: Commands) -> None:
         super().__init__(session)
         self.kind = Choice(KINDS)
         self.kind.chosen.connect(self._set_kind)
@@ -41,18 +43,18 @@ class ShapeCard(Card):
         self.column.addStretch(1)
 
     def _set_kind(self, kind: str) -> None:
-        shape = self.session.job.get(self.session.chosen, Shape)
+        shape = self.session.job.get(self.session.choice.item, Shape)
         if shape is not None and shape.recipe is not None:
             settings = ShapeSettings(kind)  # type: ignore[arg-type]
-            self.session.set_recipe(shape, settings, "kind of shape")
+            set_settings(self.session, shape, settings, "kind of shape")
 
     def refresh(self) -> None:
         job = self.session.shown
-        shape = job.get(self.session.chosen, Shape)
+        shape = job.get(self.session.choice.item, Shape)
         if shape is None:
             return
         geometry, recipe = shape.geometry, shape.recipe
-        region = None if recipe is None else job.get(recipe.sources[0], Region)
+        region = None if recipe is None else job.get(recipe.one("measured"), Region)
         word = geometry.kind.capitalize()
         self.title.setText(shape.name if shape.name.startswith(word) else f"{word}: {shape.name}")
         self.about.setText(

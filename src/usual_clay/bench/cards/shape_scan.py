@@ -14,6 +14,8 @@ from usual_clay.core.scan.follow import follow_surface
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import Region, Scan, Surface
 
+OWNER = "shape scan"
+
 
 class ShapeScanCard(Card):
     """Picks the surface as it was and as it is; the scan over it follows, fading at the border."""
@@ -52,7 +54,7 @@ class ShapeScanCard(Card):
         """Begin with the chosen surface as it is, and another as it was."""
         self._shown = ()
         self._fill()
-        chosen = self.session.chosen or ""
+        chosen = self.session.choice.item or ""
         self.after.setCurrentIndex(max(self.after.findData(chosen), 0))
         surface = self.session.job.get(chosen, Surface)
         others = [
@@ -124,7 +126,7 @@ class ShapeScanCard(Card):
                 self.say_failed(error)
 
         self.say("Working ...", "")
-        self.session.work.start("look", "", make, came, failed=failed)
+        self.session.work.start(OWNER, "preview", "", make, came, failed=failed, asked=True)
 
     def accept(self) -> None:
         """Keep the shaped scan beside the old one, which is hidden."""
@@ -137,7 +139,7 @@ class ShapeScanCard(Card):
         self._close()
         job = job.changed(scan.id, visible=False)
         self.session.commit(job.with_item(shaped), f"shape {scan.name}")
-        self.session.choose(shaped.id)
+        self.session.choice.choose(shaped.id)
 
     def cancel(self) -> None:
         self._close()
@@ -145,5 +147,5 @@ class ShapeScanCard(Card):
 
     def _close(self) -> None:
         self._shown, self._made = (), None
-        self.session.work.drop("look")
+        self.session.work.drop(OWNER)
         self._done()

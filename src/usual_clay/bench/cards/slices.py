@@ -60,7 +60,7 @@ class SlicesCard(Card):
         self.refresh()
 
     def _scan(self) -> Scan | None:
-        return self.session.job.get(self.session.chosen, Scan)
+        return self.session.job.get(self.session.choice.item, Scan)
 
     def _stations(self, scan: Scan) -> Floats | None:
         """Return the wanted stations; None where they are no numbers."""
@@ -96,13 +96,13 @@ class SlicesCard(Card):
         def cut() -> list[Section]:
             return [each for at in stations for each in sections(mesh, at * normal, normal)]
 
-        ask(self.session, "", cut, self._came, "look")
+        ask(self.session, "slices", "preview", "", cut, self._came)
 
     def _came(self, cut: list) -> None:
         if not self.isVisible():
             return
         lines = [np.concatenate([s.points, s.points[:1]]) if s.closed else s.points for s in cut]
-        self.session.light(lines)
+        self.session.sight.light(lines)
         open_ = sum(not section.closed for section in cut)
         length = sum(section.length for section in cut)
         self.found.setText(
@@ -122,4 +122,4 @@ class SlicesCard(Card):
     def cancel(self) -> None:
         self._done()
         self._shown = ()
-        self.session.light([])
+        self.session.sight.light([])

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import button
@@ -15,7 +14,7 @@ from usual_clay.job.items import Region, Scan, Surface
 class StartCard(Card):
     """Ways to begin, for an empty job."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session, "Begin")
         self.about.setText(
             "Bring in a scan, choose a region of it, cast a surface over the region, and balance"
@@ -27,7 +26,7 @@ class StartCard(Card):
             ("open demo", "Open the demo job", "fish-simple", ""),
         ):
             made = button(words, words, role, icon(picture, "white" if role else "#2B2A28"))
-            made.clicked.connect(lambda _=False, name=name: run(name))
+            made.clicked.connect(lambda _=False, name=name: commands.run(name))
             self.column.addWidget(made)
         self.column.addStretch(1)
 
@@ -35,15 +34,19 @@ class StartCard(Card):
 class JobCard(Card):
     """What the whole job comes to, and what to do next."""
 
-    def __init__(self, session: Session, run: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session)
         self.add_buttons(
             button(
                 "Spread a region",
                 "Grow a region of the scan from a click",
-                clicked=lambda: run("spread"),
+                clicked=lambda: commands.run("spread"),
             ),
-            button("Write STEP ...", "Hand all visible surfaces over", clicked=lambda: run("step")),
+            button(
+                "Write STEP ...",
+                "Hand all visible surfaces over",
+                clicked=lambda: commands.run("step"),
+            ),
         )
         self.column.addStretch(1)
 

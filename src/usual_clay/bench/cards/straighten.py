@@ -150,12 +150,12 @@ class StraightenCard(PagedCard):
         self.cancel()
 
     def cancel(self) -> None:
-        self.session.mark(None)
+        self.session.hand.mark(None)
         self.told.hide()
         self._done()
 
     def _scan(self) -> Scan | None:
-        return self.session.job.get(self.session.chosen, Scan)
+        return self.session.job.get(self.session.choice.item, Scan)
 
     def _say(self, words: str) -> None:
         self.told.setText(words)
@@ -164,11 +164,11 @@ class StraightenCard(PagedCard):
     def _move(self, motion: Motion, words: str) -> None:
         if (scan := self._scan()) is not None:
             move_scan(self.session, scan, motion, words)
-            self.session.mark(None)
+            self.session.hand.mark(None)
 
     def _ask(self, most: int, hint: str) -> None:
         if (scan := self._scan()) is not None and self.session.may_change(scan):
-            self.session.mark(Marking(hint, most))
+            self.session.hand.mark(Marking(hint, most))
 
     def _try(self, make: Callable[[], Motion], words: str) -> None:
         try:
@@ -194,10 +194,17 @@ class StraightenCard(PagedCard):
             self._move(by_symmetry(mesh, plane), "symmetry")
             self._say(f"Its plane of symmetry is now y = 0; {words}.")
 
-        ask(self.session, "Looking for symmetry", lambda: mirror_plane(mesh), done)
+        ask(
+            self.session,
+            scan.id,
+            "symmetry",
+            "Looking for symmetry",
+            lambda: mirror_plane(mesh),
+            done,
+        )
 
     def _points(self) -> None:
-        if (marking := self.session.marking) is not None:
+        if (marking := self.session.hand.marking) is not None:
             self._try(lambda: by_three_points(marking.points), "three points")
 
     def _axes(self) -> None:
@@ -223,7 +230,7 @@ class StraightenCard(PagedCard):
         self._try(lambda: by_plane_and_direction(up, direction, point, middle), "shapes")
 
     def _pairs(self) -> None:
-        if (marking := self.session.marking) is None:
+        if (marking := self.session.hand.marking) is None:
             return
         count = len(marking.places) // 2 * 2
         points = marking.points[:count]
@@ -251,14 +258,21 @@ class StraightenCard(PagedCard):
                 f" {found.p95:.3f} mm."
             )
 
-        ask(self.session, f"Settling onto {target.name}", lambda: _settled(scan, target), done)
+        ask(
+            self.session,
+            scan.id,
+            "settle",
+            f"Settling onto {target.name}",
+            lambda: _settled(scan, target),
+            done,
+        )
 
     # ---- showing -------------------------------------------------------------------------
 
     def refresh(self) -> None:
         scan = self._scan()
         self.about.setText("Choose a scan in the Shelf." if scan is None else scan.name)
-        marking = self.session.marking
+        marking = self.session.hand.marking
         count = 0 if marking is None else len(marking.places)
         self.by_points.setEnabled(count == 3)
         self.by_pairs.setEnabled(count >= 6)

@@ -2,26 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import partial
-
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Figures
-from usual_clay.bench.edits.shaping import flatten_points, level_points, set_weight
-from usual_clay.bench.edits.surfaces import (
-    add_where_needed,
-    insert_line,
-    line_removal,
-    pull_to_scan,
-    raise_surface,
-    remove_line,
-    reverse_surface,
-    swap_surface,
-)
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.shaping import set_weight
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
+from usual_clay.bench.widgets import Choice, Row, Slide, label, number
+from usual_clay.job.edits.surfaces import line_removal
 from usual_clay.job.items import Surface
 
 PICKS = (
@@ -43,7 +32,7 @@ FALLOFFS = (
 class ShapePage(QWidget):
     """How clicks choose, how far neighbours follow, and what a move costs."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__()
         self.session = session
         self._cost: tuple[object, dict[str, str]] = (None, {})
@@ -51,15 +40,17 @@ class ShapePage(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         self.pick, self.falloff = Choice(PICKS), Choice(FALLOFFS)
-        self.pick.chosen.connect(session.set_pick)
-        self.falloff.chosen.connect(lambda word: session.set_soft(session.soft_reach, word))
+        self.pick.chosen.connect(session.hand.set_pick)
+        self.falloff.chosen.connect(
+            lambda word: session.hand.set_soft(session.hand.soft_reach, word)
+        )
         self.reach = Slide(
             0, 8, 0.5, tip="So many legs of the net follow softly; 0 for none", name="Soft reach"
         )
-        self.reach.changed.connect(lambda value: session.set_soft(value, session.falloff))
+        self.reach.changed.connect(lambda value: session.hand.set_soft(value, session.hand.falloff))
         column.addWidget(Row("A click takes", self.pick))
         self.outline = Choice(OUTLINES)
-        self.outline.chosen.connect(session.set_outline)
+        self.outline.chosen.connect(session.hand.set_outline)
         column.addWidget(Row("A drag draws", self.outline))
         column.addWidget(Row("Soft reach", self.reach, stretch=0))
         column.addWidget(Row("Falloff", self.falloff))
@@ -69,41 +60,12 @@ class ShapePage(QWidget):
         column.addWidget(self.words)
         self.removes: dict[str, QPushButton] = {}
         for direction, line in (("u", "row"), ("v", "column")):
-            insert = self._button(
-                f"Insert {line}",
-                "The shape stays",
-                partial(insert_line, session, direction=direction),
-            )
-            self.removes[direction] = self._button(
-                f"Remove {line}",
-                "The one that costs least; the figure is what it costs",
-                partial(remove_line, session, direction=direction),
-            )
-            self._row(column, insert, self.removes[direction])
-        self.level = [
-            self._button(
-                f"Level {axis}",
-                f"Give the chosen points one {axis}",
-                partial(level_points, session, axis=k),
-            )
-            for k, axis in enumerate("xyz")
-        ]
-        self.flat = self._button(
-            "To a plane",
-            "The plane that lies nearest to the chosen points",
-            lambda s: flatten_points(session, s, "plane"),
-        )
+            self.removes[direction] = commands.button(f"remove {line}")
+            self._row(column, commands.button(f"insert {line}"), self.removes[direction])
+        self.level = [commands.button(f"level {axis}") for axis in "xyz"]
+        self.flat = commands.button("to a plane")
         self._row(column, *self.level)
-        self.pull = self._button(
-            "Pull to scan",
-            "The chosen control points only are solved again against the scan",
-            partial(pull_to_scan, session),
-        )
-        self.rest = self._button(
-            "Pull the rest",
-            "The chosen control points stay; all others are solved again",
-            partial(pull_to_scan, session, rest=True),
-        )
+        self.pull, self.rest = commands.button("pull to scan"), commands.button("pull the rest")
         self._row(column, self.pull, self.rest)
         self.weight = number(
             0.01,
@@ -117,35 +79,9 @@ class ShapePage(QWidget):
         self.weight.valueChanged.connect(self._weighed)
         self.weight_row = Row("Weight", self.weight, self.flat)
         column.addWidget(self.weight_row)
-        self._row(
-            column,
-            self._button(
-                "Add where needed",
-                "A row or column where the error is greatest",
-                lambda s: add_where_needed(session, s),
-            ),
-            self._button(
-                "Swap u, v",
-                "Exchange the directions; the normal keeps its side",
-                lambda s: swap_surface(session, s),
-            ),
-        )
-        for words, tip, do in (
-            ("Raise", "Degree along {}; the shape stays", raise_surface),
-            ("Reverse", "Runs the other way along {}; the normal turns round", reverse_surface),
-        ):
-            made = [
-                self._button(f"{words} {d}", tip.format(d), partial(_along, do, session, d))
-                for d in "uv"
-            ]
-            self._row(column, *made)
-
-    def _button(self, words: str, tip: str, do: Callable[[Surface], None]) -> QPushButton:
-        def run() -> None:
-            if (surface := self.session.job.get(self.session.chosen, Surface)) is not None:
-                do(surface)
-
-        return button(words, tip, clicked=run)
+        self._row(column, commands.button("add where needed"), commands.button("swap directions"))
+        for what in ("raise", "reverse"):
+            self._row(column, *(commands.button(f"{what} {d}") for d in "uv"))
 
     def _row(self, column: QVBoxLayout, *parts: QWidget) -> None:
         row = QHBoxLayout()
@@ -155,25 +91,25 @@ class ShapePage(QWidget):
         column.addLayout(row)
 
     def _weighed(self, weight: float) -> None:
-        surface = self.session.job.get(self.session.chosen, Surface)
-        if surface is not None and self.session.control_points:
-            set_weight(self.session, surface, sorted(self.session.control_points), weight)
+        surface = self.session.job.get(self.session.choice.item, Surface)
+        if surface is not None and self.session.choice.points:
+            set_weight(self.session, surface, sorted(self.session.choice.points), weight)
 
     def refresh(self, surface: Surface) -> None:
         session = self.session
-        self.pick.set_value(session.pick)
-        self.outline.set_value(session.outline)
-        self.falloff.set_value(session.falloff)
-        self.reach.set_value(session.soft_reach)
-        several = len(session.control_points) > 1
+        self.pick.set_value(session.hand.pick)
+        self.outline.set_value(session.hand.outline)
+        self.falloff.set_value(session.hand.falloff)
+        self.reach.set_value(session.hand.soft_reach)
+        several = len(session.choice.points) > 1
         for part in (*self.level, self.flat):
             part.setVisible(several)
         for part in (self.pull, self.rest):
-            part.setVisible(bool(session.control_points))
-        self.weight_row.setVisible(bool(session.control_points))
-        if session.control_points:
+            part.setVisible(bool(session.choice.points))
+        self.weight_row.setVisible(bool(session.choice.points))
+        if session.choice.points:
             weights = surface.geometry.weights
-            index = min(min(session.control_points), surface.control_points - 1)
+            index = min(min(session.choice.points), surface.control_points - 1)
             with QSignalBlocker(self.weight):
                 self.weight.setValue(1.0 if weights is None else float(weights.flat[index]))
         self._show_before(surface)
@@ -181,7 +117,7 @@ class ShapePage(QWidget):
 
     def _show_before(self, surface: Surface) -> None:
         """Keep "before" beside "now", so that a move can be judged."""
-        before = self.session.before_move
+        before = self.session.sight.before_move
         now = self.session.shown.report(surface)
         self.figures.setVisible(now is not None)
         if now is None:
@@ -218,9 +154,3 @@ class ShapePage(QWidget):
             self._cost = (surface.geometry, words)
         for direction, made in self.removes.items():
             made.setText(self._cost[1][direction])
-
-
-def _along(
-    do: Callable[[Session, Surface, str], None], session: Session, direction: str, surface: Surface
-) -> None:
-    do(session, surface, direction)

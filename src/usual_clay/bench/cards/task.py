@@ -12,16 +12,20 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.cards.tasks import TASKS, Task
-from usual_clay.bench.edits.curves import new_curve, reshaped
-from usual_clay.bench.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, button, combo, fill, number
 from usual_clay.core.build.alter import SplitSettings
 from usual_clay.core.build.alter_surface import SECOND
 from usual_clay.core.check.deviation import percent
+from usual_clay.job.edits import make
+from usual_clay.job.edits.curves import new_curve, reshaped
+from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
-from usual_clay.job.recipes import KINDS, Recipe
+from usual_clay.job.remake import make as make_by
+
+# Whose requests its previews are.
+OWNER = "task card"
 
 
 class TaskCard(Card):
@@ -61,7 +65,7 @@ class TaskCard(Card):
         if self.several is not None:
             self.several.setValue(self.task.several.start)  # type: ignore[union-attr]
         self._fill()
-        self._prefer(self.session.chosen)
+        self._prefer(self.session.choice.item)
         self.refresh()
 
     def _start(self, task: Task) -> Any:
@@ -72,15 +76,15 @@ class TaskCard(Card):
             settings = replace(settings, band=tolerance)
         if self.kind in ("slim", "arc"):
             settings = replace(settings, within=tolerance)
-        curve = self.session.job.get(self.session.chosen, Curve)
+        curve = self.session.job.get(self.session.choice.item, Curve)
         if curve is not None and self.kind in ("offset", "split"):
             flat = "xyz"[int(np.argmin(np.ptp(curve.geometry.points, axis=0)))]
             far = "xyz"[int(np.argmax(np.ptp(curve.geometry.points, axis=0)))]
             settings = replace(
                 settings, **({"normal": flat} if self.kind == "offset" else {"axis": far})
             )
-        if isinstance(settings, SplitSettings) and self.session.control_points:
-            settings = replace(settings, point=min(self.session.control_points), rule="point")
+        if isinstance(settings, SplitSettings) and self.session.choice.points:
+            settings = replace(settings, point=min(self.session.choice.points), rule="point")
         return settings
 
     def _build(self, task: Task) -> tuple[QWidget, list[QComboBox], Fields, Any]:
@@ -136,6 +140,14 @@ class TaskCard(Card):
     def _picked(self) -> tuple[ItemId, ...]:
         return tuple(str(box.currentData()) for box in self.sources if box.currentData())
 
+    def _roles(self) -> dict[str, Any]:
+        """Return what is picked for each role of the recipe."""
+        roles: dict[str, Any] = {}
+        for take, box in zip(self.task.takes, self.sources, strict=True):
+            if box.currentData():
+                roles.setdefault(take.role, []).append(str(box.currentData()))
+        return roles
+
     # ---- the result ----------------------------------------------------------------------
 
     def refresh(self) -> None:
@@ -169,12 +181,17 @@ class TaskCard(Card):
         settings = [self._settings]
         if task.several is not None:
             settings = task.several.spread(self._settings, more)
-        sources = self.session.making.sources_of(picked)
+        session = self.session
+        if task.alter is None:
+            planned = [make.planned(session.job, kind, each, **self._roles()) for each in settings]
+            recipes = [item.recipe for item in planned if item.recipe is not None]
+            given = session.sources.given(recipes[0])
+        sources = [session.sources.one(each) for each in picked]
 
-        def make(*_: object) -> list[Any]:
+        def compute(*_: object) -> list[Any]:
             if task.alter is not None:
                 return [task.alter(self._settings, sources)]
-            return [KINDS[kind].make(each, sources) for each in settings]
+            return [make_by(recipe, given) for recipe in recipes]
 
         def came(made: list[Any]) -> None:
             if self._shown is shown and self.isVisible():
@@ -189,7 +206,7 @@ class TaskCard(Card):
                 self.say_failed(error)
 
         self.say("Working ...", "")
-        self.session.work.start("look", "", make, came, failed=failed)
+        session.work.start(OWNER, "preview", "", compute, came, failed=failed, asked=True)
 
     def _judged(self, job: Job, chosen: ItemId | None) -> str:
         """Say how far what measures an altered surface lies from it."""
@@ -207,10 +224,9 @@ class TaskCard(Card):
         chosen: ItemId | None = None
         for settings, made in self._made:
             if self.task.alter is None:
-                recipe = Recipe(self.kind, picked, settings)
-                curve = new_curve(job, made.curve, self.task.name.format(first.name), recipe)
-                job = job.with_item(curve)
-                chosen = chosen or curve.id
+                item = make.planned(job, self.kind, settings, **self._roles())
+                job, whole = make.with_result(job, item, made)
+                chosen = chosen or whole.id
                 continue
             for index, (part, name) in enumerate(
                 zip(made.curves, made.names or ("",), strict=False)
@@ -256,8 +272,8 @@ class TaskCard(Card):
         what = self.task.name.format(first.name)
         self._close()
         self.session.commit(job, what)
-        self.session.choose(chosen)
-        self.session.choose_points(())
+        self.session.choice.choose(chosen)
+        self.session.choice.choose_points(())
         if words:
             self.session.told.emit("news", words)
 
@@ -275,5 +291,5 @@ class TaskCard(Card):
 
     def _close(self) -> None:
         self._shown, self.kind = (), ""
-        self.session.work.drop("look")
+        self.session.work.drop(OWNER)
         self._done()

@@ -8,14 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
 from typing import Any
 
 import numpy as np
 from PySide6.QtWidgets import QPushButton
 
 from usual_clay.bench.cards.fields import Field, Figure, Pick, Sweep
-from usual_clay.bench.widgets import button
+from usual_clay.bench.command import Commands
 from usual_clay.core.build.alter import (
     ArcSettings,
     ExtendSettings,
@@ -50,10 +49,13 @@ from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings
 from usual_clay.core.fit.solve.remake import SlimSurfaceSettings
 from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.core.spline.chain import ChainSettings
-from usual_clay.job.items import Curve, Item, PointList, Scan, Surface
+from usual_clay.job.items import Curve, Item, PointList, Surface
+from usual_clay.job.recipes import KINDS, Role
 
 SIDES = tuple((side, side, f"The border {side}") for side in BORDERS)
 AXES = tuple((axis, axis, f"The axis {axis}") for axis in "xyz")
+# So many sources are offered for a role that takes any number.
+ANY_NUMBER = 4
 SMOOTH = (
     ("G0", 0, "Meets in place"), ("G1", 1, "Meets in tangent"), ("G2", 2, "Meets in curvature"),
     ("G3", 3, "Meets in the change of curvature"),
@@ -71,6 +73,7 @@ class Take:
     label: str
     kinds: tuple[type[Item], ...] = (Curve,)
     optional: bool = False
+    role: str = ""
 
 
 @dataclass(frozen=True)
@@ -94,9 +97,11 @@ class Task:
     Attributes
     ----------
     title, about : str
+        Of a task that follows they are those of the recipe's kind.
     settings : object
         To begin with.
     takes : tuple of Take
+        Of a task that follows they come from the roles of the recipe's kind.
     fields : tuple of Field
     name : str
         Of what is made; "{}" is the first source's.
@@ -137,120 +142,106 @@ def _both_sides(settings: OffsetSettings, other: float) -> list[OffsetSettings]:
     return [settings, replace(settings, distance=-np.sign(settings.distance) * other)]
 
 
+def following(kind: str, settings: Any, *fields: Field, **more: Any) -> Task:
+    """Return the task of a recipe, which its row says all of but the fields."""
+    row = KINDS[kind]
+    return Task(row.title, row.about, settings, takes_of(row.roles), fields, row.suffix, **more)
+
+
+def takes_of(roles: Sequence[Role]) -> tuple[Take, ...]:
+    """Return a source to pick for each item that a role takes; of any number of them four."""
+    takes = []
+    for role in roles:
+        count = role.most or max(role.least, ANY_NUMBER)
+        for k in range(count):
+            words = role.words if count == 1 else f"{role.words} {k + 1}"
+            takes.append(Take(words, role.takes, k >= role.least, role.name))
+    return tuple(takes)
+
+
 FOLLOW: dict[str, Task] = {
-    "twin": Task(
-        "Twin", "A mirrored copy that follows its original", TwinSettings(), (Take("Curve"),),
-        (Pick("axis", "Mirror plane", AXES), Figure("at", "Lies at", "Along that axis", -1e4, 1e4)),
-        "{} twin",
+    "twin": following(
+        "twin", TwinSettings(),
+        Pick("axis", "Mirror plane", AXES), Figure("at", "Lies at", "Along that axis", -1e4, 1e4),
     ),
-    "copy": Task(
-        "Copy along an axis", "Copies that follow their original", CopySettings(),
-        (Take("Curve"),),
-        (Pick("axis", "Along", AXES), Figure("by", "Step", "From one to the next", -1e4, 1e4)),
-        "{} copy",
+    "copy": following(
+        "copy", CopySettings(),
+        Pick("axis", "Along", AXES), Figure("by", "Step", "From one to the next", -1e4, 1e4),
         several=Several("Copies", "How many, a step apart", 1, 99, 1, 0, "", _copies),
     ),
-    "bridge": Task(
-        "Bridge", "A curve from one to another, smooth to both", BridgeSettings(),
-        (Take("First curve"), Take("Second curve")),
-        (
-            Sweep("first_at", "Leaves at", "0 is the first curve's start, 1 its end", 0, 1, 0.01),
-            Pick("first_way", "From the part", WAYS),
-            Pick("first_smooth", "Smooth there", SMOOTH),
-            Sweep("first_strength", "Strength", "Length of the tangent there", 0.1, 3, 0.02),
-            Sweep("second_at", "Arrives at", "0 is the second curve's start", 0, 1, 0.01),
-            Pick("second_way", "From the part", WAYS),
-            Pick("second_smooth", "Smooth there", SMOOTH),
-            Sweep("second_strength", "Strength", "Length of the tangent there", 0.1, 3, 0.02),
-            Pick("whole", "Gives", (
-                ("bridge", False, "The bridge alone"),
-                ("whole", True, "What it replaces is trimmed, the rest joined to one curve"),
-            )),
-        ),
-        "Bridge 1",
+    "bridge": following(
+        "bridge", BridgeSettings(),
+        Sweep("first_at", "Leaves at", "0 is the first curve's start, 1 its end", 0, 1, 0.01),
+        Pick("first_way", "From the part", WAYS),
+        Pick("first_smooth", "Smooth there", SMOOTH),
+        Sweep("first_strength", "Strength", "Length of the tangent there", 0.1, 3, 0.02),
+        Sweep("second_at", "Arrives at", "0 is the second curve's start", 0, 1, 0.01),
+        Pick("second_way", "From the part", WAYS),
+        Pick("second_smooth", "Smooth there", SMOOTH),
+        Sweep("second_strength", "Strength", "Length of the tangent there", 0.1, 3, 0.02),
+        Pick("whole", "Gives", (
+            ("bridge", False, "The bridge alone"),
+            ("whole", True, "What it replaces is trimmed, the rest joined to one curve"),
+        )),
         hides=lambda s: [f"{end}_way" for end in ("first", "second")
                          if getattr(s, f"{end}_at") in (0.0, 1.0)],
     ),
-    "pair": Task(
-        "Pair into space", "One curve in space from two that are drawn in two true views",
-        PairSettings(), (Take("First view"), Take("Second view")),
-        (
-            Pick("axis", "Both show", AXES),
-            Pick("match", "Extents", (
-                ("as drawn", False, "Use the stretch that both have"),
-                ("match", True, "Stretch the second to the first's extent"),
-            )),
-            Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
-        ),
-        "Pair 1",
+    "pair": following(
+        "pair", PairSettings(),
+        Pick("axis", "Both show", AXES),
+        Pick("match", "Extents", (
+            ("as drawn", False, "Use the stretch that both have"),
+            ("match", True, "Stretch the second to the first's extent"),
+        )),
+        Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
     ),
-    "chain": Task(
-        "Join", "Curves that meet end to end, made into one", ChainSettings(),
-        (Take("First curve"), Take("Second curve"), Take("Third curve", optional=True),
-         Take("Fourth curve", optional=True)),
-        (Figure("most", "Gaps up to", "Ends no farther apart are joined", 0, 100, 3),),
-        "Joined 1",
+    "chain": following(
+        "chain", ChainSettings(),
+        Figure("most", "Gaps up to", "Ends no farther apart are joined", 0, 100, 3),
     ),
-    "offset": Task(
-        "Offset", "A curve at a distance, in a plane; loops are removed", OffsetSettings(),
-        (Take("Curve"),),
-        (
-            Figure("distance", "Distance", "Below 0 on the other side", -1e3, 1e3, 3),
-            Pick("normal", "Plane square to", AXES),
-            Figure("within", "Within", "How near the spline stays to it", 1e-4, 10, 4),
-        ),
-        "{} offset",
+    "offset": following(
+        "offset", OffsetSettings(),
+        Figure("distance", "Distance", "Below 0 on the other side", -1e3, 1e3, 3),
+        Pick("normal", "Plane square to", AXES),
+        Figure("within", "Within", "How near the spline stays to it", 1e-4, 10, 4),
         several=Several("Other side", "A second one on the other side; 0 for none", 0, 1e3, 0, 3,
                         " mm", _both_sides),
     ),
-    "across": Task(
-        "Set across", "A flat profile placed square to a curve", AcrossSettings(),
-        (Take("Profile"), Take("Along")),
-        (
-            Figure("at", "Station", "Where on the curve", 0, 1e4, 3, ""),
-            Pick("by", "Told by", (
-                ("share", "share", "A share of the length, 0 to 1"),
-                ("parameter", "parameter", "The curve's own parameter, 0 to 1"),
-                ("mm", "length", "Length along it, in mm"),
-            )),
-            Pick("anchor", "On the curve", (
-                ("middle", "middle", "The profile's middle"),
-                ("start", "start", "The profile's start"),
-                ("origin", "origin", "The origin, as the profile is drawn about it"),
-            )),
-            Figure("turn", "Turn", "About the curve", -360, 360, 1, "°", float(np.pi / 180)),
-            Pick("flip", "Faces", (("on", False, "As the curve runs"),
-                                   ("back", True, "Against it"))),
-        ),
-        "{} across",
+    "across": following(
+        "across", AcrossSettings(),
+        Figure("at", "Station", "Where on the curve", 0, 1e4, 3, ""),
+        Pick("by", "Told by", (
+            ("share", "share", "A share of the length, 0 to 1"),
+            ("parameter", "parameter", "The curve's own parameter, 0 to 1"),
+            ("mm", "length", "Length along it, in mm"),
+        )),
+        Pick("anchor", "On the curve", (
+            ("middle", "middle", "The profile's middle"),
+            ("start", "start", "The profile's start"),
+            ("origin", "origin", "The origin, as the profile is drawn about it"),
+        )),
+        Figure("turn", "Turn", "About the curve", -360, 360, 1, "°", float(np.pi / 180)),
+        Pick("flip", "Faces", (("on", False, "As the curve runs"), ("back", True, "Against it"))),
         several=Several("Stations", "How many, from there to the end", 1, 99, 1, 0, "", _stations),
     ),
-    "laid": Task(
-        "Lay onto", "A curve brought onto a plane, a surface or a scan", LaidSettings(),
-        (Take("Curve"), Take("Onto", (Surface, Scan), optional=True)),
-        (
-            Pick("onto", "Lands on", (("item", "item", "The surface or scan above"),
-                                      *((f"{a} plane", a, f"Square to {a}") for a in "xyz"))),
-            Figure("at", "Plane at", "Where the plane lies", -1e4, 1e4),
-            Pick("along", "Goes", (("nearest", "nearest", "To the nearest place"),
-                                   *((f"along {a}", a, f"Parallel to {a}") for a in "xyz"))),
-            Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
-        ),
-        "{} laid",
+    "laid": following(
+        "laid", LaidSettings(),
+        Pick("onto", "Lands on", (("item", "item", "The surface or scan above"),
+                                  *((f"{a} plane", a, f"Square to {a}") for a in "xyz"))),
+        Figure("at", "Plane at", "Where the plane lies", -1e4, 1e4),
+        Pick("along", "Goes", (("nearest", "nearest", "To the nearest place"),
+                               *((f"along {a}", a, f"Parallel to {a}") for a in "xyz"))),
+        Figure("within", "Within", "How near the lean spline stays", 1e-4, 10, 4),
         hides=lambda s: ["at"] if s.onto == "item" else ["along", "within"],
     ),
-    "in surface": Task(
-        "Curve of a surface", "An edge, an isocurve, or where a plane cuts it", InSurfaceSettings(),
-        (Take("Surface", (Surface,)),),
-        (
-            Pick("kind", "Runs", (("along u", "along u", "An isocurve; at 0 and 1 an edge"),
-                                  ("along v", "along v", "An isocurve; at 0 and 1 an edge")),
-                 tuple((f"cut {a}", a, f"By a plane square to {a}") for a in "xyz")),
-            Figure("at", "At", "The other parameter, 0 to 1; of a cut, where the plane lies in mm",
-                   -1e4, 1e4, 3, ""),
-            Figure("within", "Within", "How near the spline of a cut stays", 1e-4, 10, 4),
-        ),
-        "{} line",
+    "in surface": following(
+        "in surface", InSurfaceSettings(),
+        Pick("kind", "Runs", (("along u", "along u", "An isocurve; at 0 and 1 an edge"),
+                              ("along v", "along v", "An isocurve; at 0 and 1 an edge")),
+             tuple((f"cut {a}", a, f"By a plane square to {a}") for a in "xyz")),
+        Figure("at", "At", "The other parameter, 0 to 1; of a cut, where the plane lies in mm",
+               -1e4, 1e4, 3, ""),
+        Figure("within", "Within", "How near the spline of a cut stays", 1e-4, 10, 4),
         hides=lambda s: ["within"] if s.kind.startswith("along") else [],
     ),
 }  # fmt: skip
@@ -388,13 +379,9 @@ TASKS = {**FOLLOW, **ALTER}
 
 
 def task_buttons(
-    rows: Sequence[Sequence[tuple[str, str]]], run: Callable[[str], None]
+    rows: Sequence[Sequence[tuple[str, str]]], commands: Commands
 ) -> list[list[QPushButton]]:
     """Return rows of buttons that each begin a task."""
     return [
-        [
-            button(f"{words} ...", TASKS[kind].about, clicked=partial(run, f"task {kind}"))
-            for kind, words in row
-        ]
-        for row in rows
+        [commands.button(f"task {kind}", f"{words} ...") for kind, words in row] for row in rows
     ]

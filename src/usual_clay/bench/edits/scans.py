@@ -3,45 +3,55 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from scipy.spatial import cKDTree
 
+from usual_clay.bench.edits.making import add_following
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Bools
+from usual_clay.core.errors import sentence
 from usual_clay.core.scan.mend import Mended, mend
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
 from usual_clay.core.scan.region import smooth_parts
-from usual_clay.core.scan.sample import estimate_noise
-from usual_clay.core.scan.section import SectionSettings, sections
-from usual_clay.core.scan.shapes import ShapeFit, ShapeKind, ShapeSettings, fit_shape, shape_at
+from usual_clay.core.scan.section import sections
+from usual_clay.core.scan.shapes import ShapeFit, ShapeKind, ShapeSettings, shape_at
 from usual_clay.job.change_scan import moved, with_mesh
-from usual_clay.job.items import PointList, Region, Scan, Shape
-from usual_clay.job.recipes import Recipe
-from usual_clay.job.remake import basis_of
-
-# Smooth parts of less than this share of a scan's points make no region of their own.
-LEAST_PART, MOST_PARTS = 0.002, 24
-# Colours for regions that come several at a time; slate, sage, ochre, heather and so on.
-REGION_COLOURS = ("#7E9AA8", "#93A67C", "#C2A25A", "#A98BA8", "#6FA39B", "#B58A76", "#8D8FB5")
+from usual_clay.job.edits.scans import (
+    noise_near,
+    with_cuts,
+    with_joined,
+    with_recognised,
+    with_scan,
+    with_smooth_parts,
+)
+from usual_clay.job.items import Region, Scan
 
 
 def ask(
     session: Session,
+    owner: str,
+    purpose: str,
     words: str,
     task: Callable[[], Any],
     done: Callable[[Any], None],
-    key: str = "ask",
 ) -> None:
-    """Compute something in the background and hand it to `done`; the newest of a key wins.
+    """Compute what the user asked for in the background and hand it to `done`."""
+    session.work.start(owner, purpose, words, lambda *_: task(), done, asked=True)
 
-    What a card looks up by itself has the key "look", so that it never takes the place of what
-    the user asked for.
-    """
-    session.work.start(key, words, lambda *_: task(), done, failed=lambda e: session.fail("", e))
+
+def add_scan(
+    session: Session,
+    mesh: TriangleMesh,
+    source: str,
+    unit: str,
+    colours: np.ndarray | None = None,
+) -> None:
+    """Add a scan that was read from a file, and choose it."""
+    job, scan = with_scan(session.job, mesh, source, unit, colours)
+    session.commit(job, f"bring in {source}")
+    session.choice.choose(scan.id)
 
 
 def mend_scan(session: Session, scan: Scan, kind: str, size: float = 0.0) -> None:
@@ -56,9 +66,9 @@ def mend_scan(session: Session, scan: Scan, kind: str, size: float = 0.0) -> Non
         if not made.words.startswith("0 "):
             job = with_mesh(session.job, scan.id, made.mesh, made.origin)
             session.commit(job, f"mend {scan.name}: {made.words}")
-        session.told.emit("news", f"{made.words[:1].upper()}{made.words[1:]}.")
+        session.told.emit("news", sentence(made.words))
 
-    ask(session, f"Mending {scan.name}", lambda: mend(scan.mesh, kind, size), done)
+    ask(session, scan.id, "mend", f"Mending {scan.name}", lambda: mend(scan.mesh, kind, size), done)
 
 
 def move_scan(session: Session, scan: Scan, motion: Motion, words: str) -> None:
@@ -72,56 +82,23 @@ def recognise(session: Session, scan: Scan, seed: int, kind: ShapeKind | None = 
     settings = ShapeSettings(kind or "best")
 
     def task() -> tuple[ShapeFit, Bools]:
-        # The noise beside the place clicked: rough enough to tell on and off.
-        noise = _noise_near(scan, seed)
-        return shape_at(scan.mesh, seed, noise, settings)
+        return shape_at(scan.mesh, seed, noise_near(scan, seed), settings)
 
     def done(found: tuple[ShapeFit, Bools]) -> None:
-        fit, mask = found
-        job = session.job
-        if job.get(scan.id, Scan) is None:
+        if session.job.get(scan.id, Scan) is None:
             return
-        word = fit.shape.kind.capitalize()
-        region = Region(
-            id=job.new_id("region"),
-            name=job.free_name(f"{word} region 1"),
-            scan=scan.id,
-            vertices=np.flatnonzero(mask),
-        )
-        job = job.with_item(region)
-        shape = Shape(
-            id=job.new_id("shape"),
-            name=job.free_name(f"{word} 1"),
-            geometry=fit.shape,
-            signed=fit.signed,
-            recipe=Recipe("shape", (region.id,), settings),
-        )
-        # The region that grew holds more than the last fit saw: it is stale, and fitted once more.
-        session.commit(job.with_item(shape), f"recognise a {fit.shape.kind}")
-        session.choose(shape.id)
+        job, shape = with_recognised(session.job, scan, *found, settings)
+        session.commit(job, f"recognise a {found[0].shape.kind}")
+        session.choice.choose(shape.id)
 
-    ask(session, "Recognising a shape", task, done)
+    ask(session, scan.id, "recognise", "Recognising a shape", task, done)
 
 
 def fit_shape_to(session: Session, region: Region, kind: str) -> None:
     """Fit a simple shape to a region."""
     settings = ShapeSettings(kind)  # type: ignore[arg-type]
-    sample = session.making.sample(region)
-
-    def done(fit: ShapeFit) -> None:
-        if region.id not in session.job.items:
-            return
-        shape = Shape(
-            id=session.job.new_id("shape"),
-            name=session.job.free_name(f"{region.name} {fit.shape.kind}"),
-            geometry=fit.shape,
-            signed=fit.signed,
-            recipe=Recipe("shape", (region.id,), settings),
-        )
-        made_of = basis_of(session.job, shape)
-        session.add(replace(shape, made_of=made_of), f"fit a {fit.shape.kind}")
-
-    ask(session, "Fitting a shape", lambda: fit_shape(sample, settings), done)
+    name = f"{region.name} {'shape' if kind == 'best' else kind}"
+    add_following(session, "shape", settings, "Fitting a shape", name, measured=region.id)
 
 
 def add_sections(session: Session, scan: Scan, axis: str, stations: Sequence[float]) -> None:
@@ -132,82 +109,37 @@ def add_sections(session: Session, scan: Scan, axis: str, stations: Sequence[flo
         return [sections(scan.mesh, station * normal, normal) for station in stations]
 
     def done(cuts: list[list[Any]]) -> None:
-        job, count = session.job, 0
-        if job.get(scan.id, Scan) is None:
+        if session.job.get(scan.id, Scan) is None:
             return
-        for station, parts in zip(stations, cuts, strict=True):
-            for number, section in enumerate(parts):
-                letter = f" {chr(ord('a') + number)}" if 1 < len(parts) <= 26 else ""
-                made = PointList(
-                    id=job.new_id("points"),
-                    name=job.free_name(f"{scan.name} {axis} {station:.1f}{letter}"),
-                    points=section.points,
-                    closed=section.closed,
-                    source=scan.name,
-                    recipe=Recipe("section", (scan.id,), SectionSettings(axis, station, number)),  # type: ignore[arg-type]
-                )
-                job = job.with_item(replace(made, made_of=basis_of(job, made)))
-                count += 1
+        job, count = with_cuts(session.job, scan, axis, stations, cuts)
         if count:
             session.commit(job, f"cut {scan.name} at {len(stations)} stations")
             session.told.emit("news", f"{count} polylines at {len(stations)} stations.")
         else:
             session.told.emit("trouble", "None of these planes cuts the scan.")
 
-    ask(session, f"Cutting {scan.name}", task, done)
+    ask(session, scan.id, "slice", f"Cutting {scan.name}", task, done)
 
 
 def split_at_creases(session: Session, scan: Scan) -> None:
     """Make a region of each smooth part of a scan, as a start."""
 
     def done(number: Any) -> None:
-        job = session.job
-        if job.get(scan.id, Scan) is None:
+        if session.job.get(scan.id, Scan) is None:
             return
-        sizes = np.bincount(number[number >= 0])
-        least = max(30, LEAST_PART * len(number))
-        kept = [part for part in range(min(len(sizes), MOST_PARTS)) if sizes[part] >= least]
-        for part in kept:
-            region = Region(
-                id=job.new_id("region"),
-                name=job.free_name("Part 1"),
-                scan=scan.id,
-                vertices=np.flatnonzero(number == part),
-                colour=REGION_COLOURS[part % len(REGION_COLOURS)],
-            )
-            job = job.with_item(region)
+        job, kept, left = with_smooth_parts(session.job, scan, number)
         session.commit(job, f"split {scan.name} at creases")
-        left = len(sizes) - len(kept)
         more = f"; {left} smaller ones were left out" if left > 0 else ""
-        session.told.emit("news", f"{len(kept)} smooth parts between creases{more}.")
+        session.told.emit("news", f"{kept} smooth parts between creases{more}.")
 
-    ask(session, "Looking for creases", lambda: smooth_parts(scan.mesh), done)
+    ask(session, scan.id, "split", "Looking for creases", lambda: smooth_parts(scan.mesh), done)
 
 
 def join_scans(session: Session, scan: Scan, other: Scan) -> None:
-    """Add a scan of two, so that a region may reach over both; the two are hidden."""
-    count = len(scan.mesh.vertices)
-    mesh = TriangleMesh(
-        np.concatenate([scan.mesh.vertices, other.mesh.vertices]),
-        np.concatenate([scan.mesh.triangles, other.mesh.triangles + count]),
-    )
-    colours = None
-    if scan.colours is not None and other.colours is not None:
-        colours = np.concatenate([scan.colours, other.colours])
-    job = session.job
-    name = job.free_name(f"{scan.name} and {other.name}")
-    joined = Scan(
-        id=job.new_id("scan"),
-        name=name,
-        mesh=mesh,
-        source=f"{scan.source}, {other.source}",
-        unit=scan.unit,
-        colours=colours,
-    )
-    for part in (scan, other):
-        job = job.changed(part.id, visible=False)
-    session.commit(job.with_item(joined), f"join {scan.name} and {other.name}")
-    session.choose(joined.id)
+    """Add a scan of two, and choose it."""
+    job, joined = with_joined(session.job, scan, other)
+    session.commit(job, f"join {scan.name} and {other.name}")
+    session.choice.choose(joined.id)
 
 
 def combine(session: Session, region: Region, other: Region, takes_away: bool) -> None:
@@ -217,10 +149,3 @@ def combine(session: Session, region: Region, other: Region, takes_away: bool) -
     session.change(
         region, f"{words} {region.name}", vertices=change(region.vertices, other.vertices)
     )
-
-
-def _noise_near(scan: Scan, seed: int) -> float:
-    near = cKDTree(scan.mesh.vertices).query(
-        scan.mesh.vertices[seed], min(4000, len(scan.mesh.vertices))
-    )[1]
-    return estimate_noise(scan.mesh.vertices[near], 200)

@@ -4,22 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from usual_clay.bench.edits.shaping import handle_at, has_through, with_handle
+from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.combine import BridgeSettings, bridge, places_of
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.job.edits.shaping import handle_at, has_through, with_handle
 from usual_clay.job.items import Curve
 from usual_clay.job.job import Job
-from usual_clay.job.remake import basis_of
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
+from usual_clay.job.remake import basis_of, source_of
 
 GRAB = 10.0
 # A through-point's handle is drawn at this share of the derivative's length.
@@ -40,10 +37,11 @@ def paddles(job: Job, curve: Curve, points: frozenset[int]) -> list[Paddle]:
     recipe = curve.recipe
     if recipe is None or job.is_loose(curve):
         return []
-    if recipe.kind == "bridge":
-        first, second = (job.items[i].geometry for i in recipe.sources)  # type: ignore[attr-defined]
+    bridged = curve.made_by(BridgeSettings)
+    if bridged is not None:
+        first, second = (source_of(job, each) for each in recipe.sources)
         try:
-            ends = places_of(recipe.settings, first, second)
+            ends = places_of(bridged, first, second)
         except SplineError:
             return []
         return [
@@ -96,13 +94,13 @@ def _strength(
     return change
 
 
-def paddle_under(pane: Pane, x: float, y: float) -> Paddle | None:
+def paddle_under(pane: Canvas, x: float, y: float) -> Paddle | None:
     """Return the handle whose paddle is at a pixel."""
     session = pane.session
-    curve = session.job.get(session.chosen, Curve)
+    curve = session.job.get(session.choice.item, Curve)
     if curve is None or not curve.visible or curve.locked:
         return None
-    found = paddles(session.job, curve, session.control_points)
+    found = paddles(session.job, curve, session.choice.points)
     if not found:
         return None
     seen = pane.view.project(np.array([paddle.tip for paddle in found]))[:, :2]
@@ -111,10 +109,10 @@ def paddle_under(pane: Pane, x: float, y: float) -> Paddle | None:
     return found[nearest] if away[nearest] < GRAB * pane.devicePixelRatioF() else None
 
 
-def drag_handle(pane: Pane, paddle: Paddle) -> Gesture:
+def drag_handle(pane: Canvas, paddle: Paddle) -> Gesture:
     """Move a paddle flat in the view; Shift changes both ends of a bridge."""
     session = pane.session
-    curve = session.job.get(session.chosen, Curve)
+    curve = session.job.get(session.choice.item, Curve)
     if curve is None:
         return
     made = None

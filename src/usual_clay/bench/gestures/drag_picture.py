@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
+from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
-from usual_clay.bench.stage.picking import meets
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import (
     Placement,
     corners,
     from_space,
+    meets,
     moved_by,
     scaled_about,
     to_space,
     turned_about,
 )
 from usual_clay.job.items import Picture
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 GRAB = 12.0
 STEM = 0.12
@@ -35,7 +31,7 @@ def turn_handle(placement: Placement) -> Floats:
     return to_space(placement, flat)[0]
 
 
-def handle_under(pane: Pane, press: Pointer, picture: Picture) -> str | None:
+def handle_under(pane: Canvas, press: Pointer, picture: Picture) -> str | None:
     """Return which handle of a picture a press grabs: "turn", a corner's number, or "move"."""
     placement = picture.placement
     places = np.concatenate([corners(placement), turn_handle(placement)[None]])
@@ -53,7 +49,7 @@ def handle_under(pane: Pane, press: Pointer, picture: Picture) -> str | None:
     return "move" if inside else None
 
 
-def drag_picture(pane: Pane, press: Pointer, picture: Picture, handle: str) -> Gesture:
+def drag_picture(pane: Canvas, press: Pointer, picture: Picture, handle: str) -> Gesture:
     """Move, scale or turn a picture with the cursor; keep it on release."""
     session, before = pane.session, picture.placement
     start = _flat(pane, press, before)
@@ -86,7 +82,7 @@ def drag_picture(pane: Pane, press: Pointer, picture: Picture, handle: str) -> G
         session.change(picture, words, placement=now)
 
 
-def _flat(pane: Pane, at: Pointer, placement: Placement) -> Floats | None:
+def _flat(pane: Canvas, at: Pointer, placement: Placement) -> Floats | None:
     """Return where a line of sight meets the picture's plane, (2,) in its own coordinates."""
     met = meets(placement, *pane.view.ray(at.x, at.y))
     return None if met is None else np.asarray(from_space(placement, met[0][None])[0])

@@ -2,30 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
-from usual_clay.bench.edits.shaping import (
-    Shaped,
-    live_of_item,
-    places_of,
-    put_places,
-    with_places,
-)
-from usual_clay.bench.edits.surfaces import chosen_with, neighbours_of, reach_weights
+from usual_clay.bench.canvas import Canvas
+from usual_clay.bench.edits.shaping import put_places
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
-from usual_clay.bench.session import sentence
-from usual_clay.bench.stage.snapping import snap
 from usual_clay.core.arrays import Floats
+from usual_clay.core.errors import sentence
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import curve_derivatives
 from usual_clay.core.spline.surface import surface_derivatives
+from usual_clay.job.edits.shaping import Shaped, live_of_item, places_of, with_places
+from usual_clay.job.edits.surfaces import chosen_with, neighbours_of, reach_weights
 from usual_clay.job.items import Curve, Surface
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 HINT = (
     "<b>Drag</b> a point; <b>Shift</b> takes several. While dragging, <b>X Y Z</b> hold it to an"
@@ -34,45 +24,47 @@ HINT = (
 GRAB = 9.0
 
 
-def point_under(pane: Pane, x: float, y: float) -> int | None:
+def point_under(pane: Canvas, x: float, y: float) -> int | None:
     """Return the edited point of the chosen curve or surface at a pixel."""
-    curve = pane.session.chosen_fitted()
+    curve = pane.session.choice.fitted()
     if curve is None or not curve.visible:
         return None
     if isinstance(curve, Surface) and not (pane.scene.shown.net and pane.scene.shown.surfaces):
         return None
-    place = pane.view.project(places_of(curve, pane.session.point_kind))[:, :2]
+    place = pane.view.project(places_of(curve, pane.session.choice.point_kind))[:, :2]
     away = np.hypot(place[:, 0] - x, place[:, 1] - y)
     nearest = int(np.argmin(away))
     return nearest if away[nearest] < GRAB * pane.devicePixelRatioF() else None
 
 
-def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
+def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
     """Move the grabbed point and those chosen with it; keep it on release."""
     session = pane.session
-    curve = session.job.get(session.chosen, Curve) or session.job.get(session.chosen, Surface)
+    curve = session.job.get(session.choice.item, Curve) or session.job.get(
+        session.choice.item, Surface
+    )
     if curve is None:
         return
-    chosen = set(session.control_points)
+    chosen = set(session.choice.points)
     taken = {grabbed}
     if isinstance(curve, Surface):
-        taken = set(chosen_with(curve.geometry, grabbed, session.pick))
+        taken = set(chosen_with(curve.geometry, grabbed, session.hand.pick))
     if press.shift or press.ctrl:
-        session.choose_points(chosen | taken if grabbed not in chosen else chosen - taken)
+        session.choice.choose_points(chosen | taken if grabbed not in chosen else chosen - taken)
         return
     if grabbed not in chosen:
         chosen = taken
-        session.choose_points(chosen)
+        session.choice.choose_points(chosen)
     if not session.may_change(curve):
         return
-    kind = session.point_kind
+    kind = session.choice.point_kind
     before = places_of(curve, kind)
     which = np.array(sorted(chosen), dtype=np.int64)
     live = live_of_item(session.job, curve)
     follow = np.zeros(len(before))
     follow[which] = 1.0
     if isinstance(curve, Surface):
-        follow = reach_weights(curve.geometry, which, session.soft_reach, session.falloff)
+        follow = reach_weights(curve.geometry, which, session.hand.soft_reach, session.hand.falloff)
     made, places = None, before
     event = press
     pane.hold, pane.typed = "f", ""
@@ -94,7 +86,7 @@ def drag_points(pane: Pane, press: Pointer, grabbed: int) -> Gesture:
         put_places(session, curve, places, f"move points of {curve.name}")
 
 
-def _typed(pane: Pane, by: Floats) -> Floats:
+def _typed(pane: Canvas, by: Floats) -> Floats:
     """Return a motion as long as the typed number, in its own direction."""
     try:
         wanted = float(pane.typed)
@@ -107,7 +99,7 @@ def _typed(pane: Pane, by: Floats) -> Floats:
     return by if size < 1e-12 else wanted * by / size
 
 
-def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Shaped) -> Floats:
+def _motion(pane: Canvas, at: Pointer, points: Floats, grabbed: int, curve: Shaped) -> Floats:
     """Return how far the grabbed point goes: flat in the view, or along what it is held to."""
     start = points[grabbed]
     origin, direction = pane.view.ray(at.x, at.y)
@@ -120,8 +112,8 @@ def _motion(pane: Pane, at: Pointer, points: Floats, grabbed: int, curve: Shaped
             return np.zeros(3)
         return origin + float((start - origin) @ normal) / slope * direction - start
     if along is None:
-        faces = pane.session.point_kind == "through"
-        pane.snapped = snap(pane, at.x, at.y, curve.id, faces)
+        faces = pane.session.choice.point_kind == "through"
+        pane.snapped = pane.snap_at(at.x, at.y, curve.id, faces)
         if pane.snapped is not None:
             return pane.snapped.place - start
         share = float((start - origin) @ sight) / float(direction @ sight)
@@ -191,15 +183,17 @@ def _normal(curve: Shaped, place: Floats) -> Floats | None:
     return bend / size if size > 1e-9 * float(np.linalg.norm(first)) else None
 
 
-def nudge(pane: Pane, step: tuple[int, int]) -> None:
+def nudge(pane: Canvas, step: tuple[int, int]) -> None:
     """Move the chosen points by the nudge step across or up the view."""
     session = pane.session
-    curve = session.job.get(session.chosen, Curve) or session.job.get(session.chosen, Surface)
+    curve = session.job.get(session.choice.item, Curve) or session.job.get(
+        session.choice.item, Surface
+    )
     if curve is None:
         return
     camera = pane.view.camera
-    places = places_of(curve, session.point_kind).copy()
-    places[sorted(session.control_points)] += session.nudge_step * (
+    places = places_of(curve, session.choice.point_kind).copy()
+    places[sorted(session.choice.points)] += session.hand.nudge_step * (
         step[0] * camera.right + step[1] * camera.up
     )
     put_places(session, curve, places, f"nudge points of {curve.name}", last=True)

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.core.arrays import Floats
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 # A drag across the whole height of the view turns by so many radians.
 FULL_TURN = 3.6
 
 
-def turn(pane: Pane, press: Pointer) -> Gesture:
+def turn(pane: Canvas, press: Pointer) -> Gesture:
     """Turn about what was under the cursor, or about the middle of what is shown."""
     about = _grabbed(pane, press)
     last = press
@@ -29,7 +25,7 @@ def turn(pane: Pane, press: Pointer) -> Gesture:
     pane.rest()
 
 
-def pan(pane: Pane, press: Pointer) -> Gesture:
+def pan(pane: Canvas, press: Pointer) -> Gesture:
     """Move the view across its own plane; what was grabbed stays under the cursor."""
     scale = pane.view.mm_per_pixel(_grabbed(pane, press))
     last = press
@@ -43,7 +39,7 @@ def pan(pane: Pane, press: Pointer) -> Gesture:
     pane.rest()
 
 
-def _grabbed(pane: Pane, press: Pointer) -> Floats:
+def _grabbed(pane: Canvas, press: Pointer) -> Floats:
     target = pane.scene.target(*pane.view.ray(press.x, press.y))
     if target is not None:
         return target.hit.point
@@ -51,7 +47,7 @@ def _grabbed(pane: Pane, press: Pointer) -> Floats:
     return pane.view.camera.focus if outline is None else outline.mean(axis=0)
 
 
-def zoom(pane: Pane, x: float, y: float, notches: float) -> None:
+def zoom(pane: Canvas, x: float, y: float, notches: float) -> None:
     """Zoom to the cursor."""
     origin, direction = pane.view.ray(x, y)
     target = pane.scene.target(origin, direction)

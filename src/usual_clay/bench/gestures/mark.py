@@ -3,26 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
+from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.marking import Marking
-from usual_clay.bench.stage.picking import meets, place_under
-from usual_clay.bench.stage.snapping import snap
 from usual_clay.core.arrays import Floats
-from usual_clay.core.picture.placement import TRUE_PLANES, Placement, Plane
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
+from usual_clay.core.picture.placement import TRUE_PLANES, Placement, Plane, meets
 
 GRAB = 11.0
 
 
-def mark(pane: Pane, press: Pointer) -> Gesture:
+def mark(pane: Canvas, press: Pointer) -> Gesture:
     """Set a mark, or take hold of the one that is under the cursor."""
-    session, marking = pane.session, pane.session.marking
+    session, marking = pane.session, pane.session.hand.marking
     if marking is None:
         return
     pane.hold_camera()
@@ -44,28 +39,28 @@ def mark(pane: Pane, press: Pointer) -> Gesture:
             points = np.concatenate([before[:held], place[None], before[held + 1 :]])
             normal = plane_facing(pane, marking).normal
             facing = (float(normal[0]), float(normal[1]), float(normal[2]))
-            session.set_marking(replace(marking.with_places(points), facing=facing))
+            session.hand.set_marking(replace(marking.with_places(points), facing=facing))
         elif event is press:
             session.told.emit("trouble", "There is nothing to mark under the cursor.")
         if event.kind == "release":
             break
         event = yield
-    now = session.marking
+    now = session.hand.marking
     if now is not None:
         now.changed(now)
 
 
-def marked_place(pane: Pane, at: Pointer, marking: Marking) -> Floats | None:
+def marked_place(pane: Canvas, at: Pointer, marking: Marking) -> Floats | None:
     """Return where a mark lands: what it is drawn to, its plane, or what is under the cursor."""
     plane = marking.plane
-    if marking.snaps and (found := snap(pane, at.x, at.y)) is not None:
+    if marking.snaps and (found := pane.snap_at(at.x, at.y)) is not None:
         if plane is None:
             return found.place
         # On a plane the mark lies square before what it is drawn to.
         normal = np.asarray(plane.normal)
         return found.place - ((found.place - np.asarray(plane.origin)) @ normal) * normal
     if plane is None:
-        place = place_under(pane.scene, pane.view, at.x, at.y, marking.on)
+        place = pane.place_at(at.x, at.y, marking.on)
         if place is not None or not marking.in_view:
             return place
         plane = plane_facing(pane, marking)
@@ -73,20 +68,20 @@ def marked_place(pane: Pane, at: Pointer, marking: Marking) -> Floats | None:
     return None if met is None else met[0]
 
 
-def plane_facing(pane: Pane, marking: Marking | None = None) -> Plane:
+def plane_facing(pane: Canvas, marking: Marking | None = None) -> Plane:
     """Return the plane that marks are set on, or the true one that faces the view most."""
     sight = pane.view.camera.sight
     facing = max(TRUE_PLANES.values(), key=lambda each: -float(each.normal @ sight))
     return facing if marking is None else marking.plane or facing
 
 
-def place_on_plane(pane: Pane, x: float, y: float) -> Floats | None:
+def place_on_plane(pane: Canvas, x: float, y: float) -> Floats | None:
     """Return where the line of sight meets the plane that marks are set on."""
-    met = meets(Placement(plane_facing(pane, pane.session.marking)), *pane.view.ray(x, y))
+    met = meets(Placement(plane_facing(pane, pane.session.hand.marking)), *pane.view.ray(x, y))
     return None if met is None else met[0]
 
 
-def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:
+def _stroke(pane: Canvas, press: Pointer, marking: Marking) -> Gesture:
     """Follow the cursor until it is let go."""
     places: list[Floats] = []
     event = press
@@ -94,17 +89,17 @@ def _stroke(pane: Pane, press: Pointer, marking: Marking) -> Gesture:
         if marking.in_view:
             place = place_on_plane(pane, event.x, event.y)
         else:
-            place = place_under(pane.scene, pane.view, event.x, event.y, marking.on)
+            place = pane.place_at(event.x, event.y, marking.on)
         if place is not None:
             places.append(place)
-            pane.session.set_marking(marking.with_places(np.array(places)))
+            pane.session.hand.set_marking(marking.with_places(np.array(places)))
         event = yield
-    now = pane.session.marking
+    now = pane.session.hand.marking
     if now is not None:
         now.changed(now)
 
 
-def _held(pane: Pane, press: Pointer, points: Floats) -> int | None:
+def _held(pane: Canvas, press: Pointer, points: Floats) -> int | None:
     if not len(points):
         return None
     place = pane.view.project(points)[:, :2]

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 from skimage.measure import points_in_poly
 
+from usual_clay.bench.canvas import Canvas
+from usual_clay.bench.edits.regions import put_region, region_mask
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.scan.region import within_creases
 from usual_clay.job.items import PointList, Scan
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 HINT = (
     "<b>Drag</b> round what to add to the region, with <b>Ctrl</b> to take away."
@@ -24,7 +22,7 @@ HINT = (
 BEHIND = 1.5
 
 
-def drawn_line(pane: Pane, press: Pointer, box: bool) -> Gesture:
+def drawn_line(pane: Canvas, press: Pointer, box: bool) -> Gesture:
     """Follow the cursor and show the outline; the outline is left in the pane's `drawn`."""
     path = [(press.x, press.y)]
     event = press
@@ -46,7 +44,7 @@ def drawn_line(pane: Pane, press: Pointer, box: bool) -> Gesture:
     pane.last_drawn = np.array(path)
 
 
-def choose_region(pane: Pane, press: Pointer, box: bool) -> Gesture:
+def choose_region(pane: Canvas, press: Pointer, box: bool) -> Gesture:
     """Add the scan's points inside the outline to the region; with Ctrl take them away."""
     session = pane.session
     yield from drawn_line(pane, press, box)
@@ -57,23 +55,23 @@ def choose_region(pane: Pane, press: Pointer, box: bool) -> Gesture:
         if not (scan.visible and pane.scene.shown.scan):
             continue
         inside = inside_of(pane, scan.mesh.vertices, path)
-        if session.front_only:
+        if session.hand.front_only:
             inside &= seen(pane, scan, inside)
-        if session.stop_at_creases and inside.any():
+        if session.hand.stop_at_creases and inside.any():
             inside = within_creases(scan.mesh, inside)
         if inside.any():
-            mask = session.region_mask(scan)
-            session.seed = None
+            mask = region_mask(session, scan)
+            session.hand.seed = None
             words = "take away" if press.ctrl else ("box" if box else "lasso")
-            session.put_region(scan, mask & ~inside if press.ctrl else mask | inside, words)
+            put_region(session, scan, mask & ~inside if press.ctrl else mask | inside, words)
             return
     session.told.emit("news", "No point of a scan lies inside.")
 
 
-def choose_points(pane: Pane, press: Pointer) -> Gesture:
+def choose_points(pane: Canvas, press: Pointer) -> Gesture:
     """Mark points of the chosen run: a click one, a drag those in its box; Ctrl unmarks."""
     session = pane.session
-    run = session.shown.get(session.chosen, PointList)
+    run = session.shown.get(session.choice.item, PointList)
     if run is None:
         session.told.emit("trouble", "Choose a point list first: its points are marked here.")
         return
@@ -85,31 +83,31 @@ def choose_points(pane: Pane, press: Pointer) -> Gesture:
         near = int(np.argmin(away))
         found = np.array([near]) if away[near] < 10 * pane.devicePixelRatioF() else np.zeros(0, int)
         # A click on a marked point lets go of it.
-        unmark = press.ctrl or (len(found) > 0 and near in session.suggested)
+        unmark = press.ctrl or (len(found) > 0 and near in session.choice.ringed)
     else:
         found, unmark = np.flatnonzero(inside_of(pane, run.points, path)), press.ctrl
     change = np.setdiff1d if unmark else np.union1d
-    session.mark_points(change(session.suggested, found).astype(np.int64))
+    session.choice.ring(change(session.choice.ringed, found).astype(np.int64))
 
 
-def brush_points(pane: Pane, press: Pointer) -> Gesture:
+def brush_points(pane: Canvas, press: Pointer) -> Gesture:
     """Mark the points of the chosen run that the brush passes over; Ctrl unmarks."""
     session = pane.session
-    run = session.shown.get(session.chosen, PointList)
+    run = session.shown.get(session.choice.item, PointList)
     if run is None:
         session.told.emit("trouble", "Choose a point list first: its points are marked here.")
         return
     place = pane.view.project(run.points)[:, :2]
     event = press
     while event.kind != "release":
-        pixels = session.brush_radius / pane.view.mm_per_pixel(run.points.mean(axis=0))
+        pixels = session.hand.brush_radius / pane.view.mm_per_pixel(run.points.mean(axis=0))
         under = np.flatnonzero(np.linalg.norm(place - [event.x, event.y], axis=1) < pixels)
         change = np.setdiff1d if press.ctrl else np.union1d
-        session.mark_points(change(session.suggested, under).astype(np.int64))
+        session.choice.ring(change(session.choice.ringed, under).astype(np.int64))
         event = yield
 
 
-def inside_of(pane: Pane, points: Floats, path: Floats) -> Bools:
+def inside_of(pane: Canvas, points: Floats, path: Floats) -> Bools:
     """Tell which points are seen inside an outline of pixels, (n,)."""
     place = pane.view.project(points)[:, :2]
     low, high = path.min(axis=0), path.max(axis=0)
@@ -118,7 +116,7 @@ def inside_of(pane: Pane, points: Floats, path: Floats) -> Bools:
     return inside
 
 
-def seen(pane: Pane, scan: Scan, of: Bools) -> Bools:
+def seen(pane: Canvas, scan: Scan, of: Bools) -> Bools:
     """Tell which of some of a scan's points nothing of it hides, (n,)."""
     result = np.zeros(len(of), dtype=bool)
     model = pane.scene.model(scan)

@@ -2,35 +2,32 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
-from usual_clay.bench.edits.shaping import places_of
+from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.gestures.drag_handle import drag_handle, paddle_under
 from usual_clay.bench.gestures.drag_picture import drag_picture, handle_under
 from usual_clay.bench.gestures.drag_points import drag_points, point_under
 from usual_clay.bench.gestures.outline_select import drawn_line, inside_of
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
-from usual_clay.bench.stage import picking
 from usual_clay.core.arrays import Floats
+from usual_clay.job.edits.shaping import places_of
 from usual_clay.job.items import Picture
 
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
-
-def choose_inside(pane: Pane, path: Floats, press: Pointer) -> None:
+def choose_inside(pane: Canvas, path: Floats, press: Pointer) -> None:
     """Choose the control points inside an outline; Shift adds them, Ctrl takes them away."""
     session = pane.session
-    item = session.chosen_fitted()
+    item = session.choice.fitted()
     if item is None:
         return
     inside = set(
-        np.flatnonzero(inside_of(pane, places_of(item, session.point_kind), path)).tolist()
+        np.flatnonzero(inside_of(pane, places_of(item, session.choice.point_kind), path)).tolist()
     )
-    had = set(session.control_points)
-    session.choose_points(had - inside if press.ctrl else had | inside if press.shift else inside)
+    had = set(session.choice.points)
+    session.choice.choose_points(
+        had - inside if press.ctrl else had | inside if press.shift else inside
+    )
 
 
 HINT = (
@@ -39,12 +36,12 @@ HINT = (
 )
 
 
-def pick(pane: Pane, press: Pointer) -> Gesture:
+def pick(pane: Canvas, press: Pointer) -> Gesture:
     """Choose the item under the press; on nothing, choose nothing."""
-    picture = pane.session.shown.get(pane.session.chosen, Picture)
+    picture = pane.session.shown.get(pane.session.choice.item, Picture)
     if picture is not None and picture.visible and not picture.locked:
         handle = handle_under(pane, press, picture)
-        target = picking.under(pane.scene, pane.view, press.x, press.y)
+        target = pane.target_at(press.x, press.y)
         # What lies before the picture is picked; the picture's own handles are grabbed.
         if handle is not None and (handle != "move" or (target and target.item == picture.id)):
             yield from drag_picture(pane, press, picture, handle)
@@ -57,8 +54,8 @@ def pick(pane: Pane, press: Pointer) -> Gesture:
     if grabbed is not None:
         yield from drag_points(pane, press, grabbed)
         return
-    if pane.session.chosen_fitted() is not None and pane.scene.shown.net:
-        yield from drawn_line(pane, press, box=pane.session.outline == "box")
+    if pane.session.choice.fitted() is not None and pane.scene.shown.net:
+        yield from drawn_line(pane, press, box=pane.session.hand.outline == "box")
         path = pane.last_drawn
         if float(np.ptp(path, axis=0).max()) > 6:
             choose_inside(pane, path, press)
@@ -67,5 +64,5 @@ def pick(pane: Pane, press: Pointer) -> Gesture:
         event = yield from until_release()
         if abs(event.x - press.x) + abs(event.y - press.y) > 8:
             return
-    target = picking.under(pane.scene, pane.view, press.x, press.y)
-    pane.session.choose(None if target is None else target.item)
+    target = pane.target_at(press.x, press.y)
+    pane.session.choice.choose(None if target is None else target.item)

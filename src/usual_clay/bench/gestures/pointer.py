@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
-    from usual_clay.job.items import Scan
+from usual_clay.bench.canvas import Canvas
+from usual_clay.job.items import Scan
 
 
 @dataclass(frozen=True)
@@ -24,10 +23,10 @@ class Pointer:
 
 # A running gesture: it is sent pointers until it returns.
 Gesture = Generator[None, Pointer, None]
-Start = Callable[["Pane", Pointer], Gesture]
+Start = Callable[[Canvas, Pointer], Gesture]
 
 
-def seed_under(pane: Pane, press: Pointer) -> tuple[Scan, int] | None:
+def seed_under(pane: Canvas, press: Pointer) -> tuple[Scan, int] | None:
     """Return the scan under a press and its nearest vertex; where there is none, say why."""
     under = pane.scene.scan_under(*pane.view.ray(press.x, press.y))
     if under is None:

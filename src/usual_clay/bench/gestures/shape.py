@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.edits.scans import recognise
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, seed_under, until_release
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 HINT = (
     "<b>Click</b> a flat, a drilled hole or a ball seat of the scan: its plane, cylinder, cone or"
@@ -16,7 +12,7 @@ HINT = (
 )
 
 
-def shape(pane: Pane, press: Pointer) -> Gesture:
+def shape(pane: Canvas, press: Pointer) -> Gesture:
     """Grow a simple shape from the vertex nearest to the click."""
     yield from until_release()
     found = seed_under(pane, press)

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from usual_clay.bench.canvas import Canvas
+from usual_clay.bench.edits.regions import put_region, region_mask
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, seed_under, until_release
 from usual_clay.core.scan.region import spread as spread_from
 from usual_clay.job.items import Region
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 HINT = (
     "<b>Click</b> the scan: the region spreads over what is smooth. <b>Shift</b> adds,"
@@ -17,7 +14,7 @@ HINT = (
 )
 
 
-def spread(pane: Pane, press: Pointer) -> Gesture:
+def spread(pane: Canvas, press: Pointer) -> Gesture:
     """Grow a region from the vertex nearest to the click."""
     yield from until_release()
     found = seed_under(pane, press)
@@ -25,15 +22,15 @@ def spread(pane: Pane, press: Pointer) -> Gesture:
         return
     scan, seed = found
     session = pane.session
-    grown = spread_from(scan.mesh, seed, session.spread_amount)
+    grown = spread_from(scan.mesh, seed, session.hand.spread_amount)
     if press.shift or press.ctrl:
-        mask = session.region_mask(scan)
-        session.seed = None
-        session.put_region(scan, mask | grown if press.shift else mask & ~grown, "spread")
+        mask = region_mask(session, scan)
+        session.hand.seed = None
+        put_region(session, scan, mask | grown if press.shift else mask & ~grown, "spread")
         return
-    region = session.job.get(session.chosen, Region)
+    region = session.job.get(session.choice.item, Region)
     if region is not None and session.job.followers(region.id):
         # A surface lies on the chosen region: a fresh click starts another one.
-        session.choose(None)
-    session.put_region(scan, grown, "spread")
-    session.seed = (scan.id, seed)
+        session.choice.choose(None)
+    put_region(session, scan, grown, "spread")
+    session.hand.seed = (scan.id, seed)

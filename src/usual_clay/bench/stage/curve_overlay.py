@@ -7,13 +7,13 @@ from pyqtgraph.functions import arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from usual_clay.bench.stage.reference_layers import curve_points_shown
 from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import Comb
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.tessellate import curve_points_shown
 
 # The longest quill is this share of the view's height at scale 1.
 TALLEST = 0.16

@@ -9,8 +9,8 @@ from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from usual_clay.bench.edits.shaping import has_through, places_of
-from usual_clay.bench.edits.surfaces import whole_lines
+from usual_clay.bench.camera import Camera
+from usual_clay.bench.canvas import Snap, Target
 from usual_clay.bench.gestures import look
 from usual_clay.bench.gestures.brush import brush
 from usual_clay.bench.gestures.drag_handle import paddles
@@ -26,18 +26,20 @@ from usual_clay.bench.gestures.pick import pick
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, Start
 from usual_clay.bench.gestures.shape import shape
 from usual_clay.bench.gestures.spread import spread
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.stage import curve_overlay, marks, overlay, picking
-from usual_clay.bench.stage.camera import Camera
 from usual_clay.bench.stage.reading import reading
-from usual_clay.bench.stage.scene import Scene, Target
-from usual_clay.bench.stage.snapping import Snap, draw_snap, snap
+from usual_clay.bench.stage.scene import Scene
+from usual_clay.bench.stage.snapping import draw_snap, snap
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface, isocurve
-from usual_clay.job.items import Curve, Picture, PointList, Surface
+from usual_clay.job.edits.shaping import has_through, places_of
+from usual_clay.job.edits.surfaces import whole_lines
+from usual_clay.job.items import Curve, ItemId, Picture, PointList, Surface
 from usual_clay.job.joints import joints_of
 
 # What a left press starts, by the tool in hand.
@@ -81,7 +83,7 @@ def _holds(event: QKeyEvent) -> bool:
     return bool(word) and (word in HOLDS or word == BACK or word in "0123456789.-")
 
 
-class Pane(QWidget):
+class Pane(Guarded, QWidget):
     """Shows a view and lets gestures at it.
 
     Signals
@@ -131,7 +133,7 @@ class Pane(QWidget):
 
     def refresh(self) -> None:
         """Show what the scene has now; while a hand drags in another view, now and then."""
-        if self.session.dragging in (None, self):
+        if self.session.hand.dragging in (None, self):
             self._refresh_now()
         elif not self._later.isActive():
             self._later.start()
@@ -198,28 +200,28 @@ class Pane(QWidget):
     def _paint_on_model(self, painter: QPainter) -> None:
         job = self.session.shown
         if self.scene.shown.net and self.scene.shown.surfaces:
-            surface = job.get(self.session.chosen, Surface)
+            surface = job.get(self.session.choice.item, Surface)
             if surface is not None and surface.visible:
-                overlay.draw_net(painter, self.view, surface.geometry, self.session.control_points)
+                overlay.draw_net(painter, self.view, surface.geometry, self.session.choice.points)
                 self._paint_ghost(painter, surface)
                 self._paint_lines(painter, surface.geometry)
-        points_list = job.get(self.session.chosen, PointList)
+        points_list = job.get(self.session.choice.item, PointList)
         if points_list is not None and points_list.visible:
-            overlay.draw_run(painter, self.view, points_list, self.session.suggested)
+            overlay.draw_run(painter, self.view, points_list, self.session.choice.ringed)
         for curve in self.scene.in_hand():
             curve_overlay.draw_in_hand(painter, self.view, curve.geometry, self.scene.ink_of(curve))
         self._paint_curves(painter)
-        picture = job.get(self.session.chosen, Picture)
-        shows = self.scene.shown.pictures and self.session.tool is None
+        picture = job.get(self.session.choice.item, Picture)
+        shows = self.scene.shown.pictures and self.session.hand.tool is None
         if shows and picture is not None and picture.visible and not picture.locked:
             marks.draw_handles(painter, self.view, picture.placement)
-        for lit in self.session.lit:
+        for lit in self.session.sight.lit:
             marks.draw_lit_lines(painter, self.view, lit)
         if self._lit is not None:
             points, takes_away, size = self._lit
             overlay.draw_lit(painter, self.view, points, takes_away, size)
-        if self.session.marking is not None:
-            marks.draw_marks(painter, self.view, self.session.marking)
+        if self.session.hand.marking is not None:
+            marks.draw_marks(painter, self.view, self.session.hand.marking)
         if self._drawn is not None:
             marks.draw_outline(painter, *self._drawn)
         if self.snapped is not None:
@@ -227,15 +229,15 @@ class Pane(QWidget):
 
     def _paint_lines(self, painter: QPainter, surface: BSplineSurface) -> None:
         """Draw rows and columns that are chosen whole as the curves that they are, with combs."""
-        for line in whole_lines(surface, self.session.control_points)[:MOST_LINES]:
+        for line in whole_lines(surface, self.session.choice.points)[:MOST_LINES]:
             if self._shows_combs():
                 curve_overlay.draw_comb(
                     painter,
                     self.view,
                     comb_of(line),
-                    self.session.comb_scale,
-                    self.session.comb_density,
-                    quick=self.session.dragging is not None,
+                    self.session.sight.comb_scale,
+                    self.session.sight.comb_density,
+                    quick=self.session.hand.dragging is not None,
                 )
             curve_overlay.draw_in_hand(painter, self.view, line, palette.CHOSEN)
 
@@ -250,8 +252,8 @@ class Pane(QWidget):
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
         job, session = self.session.shown, self.session
-        dragged = session.dragging is not None
-        chosen = job.get(session.chosen, Curve)
+        dragged = session.hand.dragging is not None
+        chosen = job.get(session.choice.item, Curve)
         fresh = [c for c in job.all(Curve) if c.id not in session.job.items]
         for curve in ([chosen] if chosen is not None else []) + fresh:
             if not curve.visible:
@@ -265,8 +267,8 @@ class Pane(QWidget):
                     painter,
                     self.view,
                     comb,
-                    session.comb_scale,
-                    session.comb_density,
+                    session.sight.comb_scale,
+                    session.sight.comb_density,
                     None,
                     dragged,
                 )
@@ -280,8 +282,8 @@ class Pane(QWidget):
                     painter,
                     self.view,
                     comb,
-                    session.comb_scale,
-                    session.comb_density,
+                    session.sight.comb_scale,
+                    session.sight.comb_density,
                     self.scene.comb(chosen),
                     dragged,
                 )
@@ -289,19 +291,19 @@ class Pane(QWidget):
     def _shows_combs(self) -> bool:
         """Tell whether combs are shown: while a hand drags, in the view that it drags in."""
         session = self.session
-        elsewhere = session.dragging is not None and session.dragging is not self
-        return session.comb_scale > 0 and not elsewhere
+        elsewhere = session.hand.dragging is not None and session.hand.dragging is not self
+        return session.sight.comb_scale > 0 and not elsewhere
 
     def _paint_points(self, painter: QPainter, curve: Curve, chosen: bool) -> None:
         """Draw the points of a curve that can be dragged, and its handles."""
         session = self.session
-        points = session.control_points if chosen else frozenset()
-        if chosen and session.point_kind == "through" and has_through(curve):
+        points = session.choice.points if chosen else frozenset()
+        if chosen and session.choice.point_kind == "through" and has_through(curve):
             curve_overlay.draw_through(painter, self.view, places_of(curve, "through"), points)
         else:
             curve_overlay.draw_polygon(painter, self.view, curve.geometry, points)
         if chosen:
-            through = points if session.point_kind == "through" else frozenset()
+            through = points if session.choice.point_kind == "through" else frozenset()
             for paddle in paddles(session.shown, curve, through):
                 curve_overlay.draw_paddle(painter, self.view, paddle.foot, paddle.tip)
 
@@ -316,10 +318,10 @@ class Pane(QWidget):
             overlay.draw_invitation(painter, self.rect())
         if self._cursor is None:
             return
-        if self.session.tool in BRUSHES:
+        if self.session.hand.tool in BRUSHES:
             under = self.scene.scan_under(*self._ray(self._cursor))
             point = self.view.camera.focus if under is None else under[1].point
-            radius = self.session.brush_radius / self.view.mm_per_pixel(point) / ratio
+            radius = self.session.hand.brush_radius / self.view.mm_per_pixel(point) / ratio
             overlay.draw_brush(painter, self._cursor, radius, self._takes_away)
         elif self.typed:
             overlay.draw_note(painter, self._cursor, f"{self.typed} mm", self.width())
@@ -351,7 +353,21 @@ class Pane(QWidget):
     def under(self, x: float, y: float) -> Target | None:
         """Return what lies at a place of the widget."""
         ratio = self.devicePixelRatioF()
-        return picking.under(self.scene, self.view, x * ratio, y * ratio)
+        return self.target_at(x * ratio, y * ratio)
+
+    def target_at(self, x: float, y: float) -> Target | None:
+        """Return what lies at a pixel of the view."""
+        return picking.under(self.scene, self.view, x, y)
+
+    def place_at(self, x: float, y: float, on: ItemId | None = None) -> Floats | None:
+        """Return the place in space at a pixel: on a picture's plane, or on what is there."""
+        return picking.place_under(self.scene, self.view, x, y, on)
+
+    def snap_at(
+        self, x: float, y: float, but: ItemId | None = None, faces: bool = True
+    ) -> Snap | None:
+        """Return what the cursor is drawn to at a pixel."""
+        return snap(self, x, y, but, faces)
 
     def _ray(self, at: QPointF) -> tuple[Floats, Floats]:
         ratio = self.devicePixelRatioF()
@@ -374,12 +390,12 @@ class Pane(QWidget):
             across = press.shift or self.view.camera.true
             self._begin((look.pan if across else look.turn)(self, press))
         elif left:
-            self._begin(TOOLS[self.session.tool](self, press))
+            self._begin(TOOLS[self.session.hand.tool](self, press))
 
     def _begin(self, gesture: Gesture) -> None:
         self.drop_gesture()
         self._gesture = gesture
-        self.session.dragging = self
+        self.session.hand.dragging = self
         self._step(None)
 
     def _step(self, pointer: Pointer | None) -> None:
@@ -387,26 +403,22 @@ class Pane(QWidget):
             try:
                 self._gesture.send(pointer)  # type: ignore[arg-type]
             except StopIteration:
-                self._gesture = self.session.dragging = None
-                self.session.tool_changed.emit()
+                self._gesture = self.session.hand.dragging = None
+                self.session.hand.changed.emit()
 
     def drop_gesture(self) -> bool:
         """End a gesture without keeping what it did; tell whether there was one."""
         if self._gesture is None:
             return False
         self._gesture.close()
-        self._gesture = self.session.dragging = None
+        self._gesture = self.session.hand.dragging = None
         self.typed, self.snapped = "", None
         self.session.propose(None)
         return True
 
-    def event(self, event: QEvent) -> bool:
-        """Keep keys that hold a running drag from doing what they do otherwise."""
-        holds = isinstance(event, QKeyEvent) and _holds(event)
-        if holds and self._gesture is not None and event.type() == QEvent.Type.ShortcutOverride:
-            event.accept()
-            return True
-        return super().event(event)
+    def claims(self, event: QKeyEvent) -> bool:
+        """Tell whether a key holds the running drag, and must not do what it does otherwise."""
+        return self._gesture is not None and _holds(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         word = event.text().lower()
@@ -417,7 +429,7 @@ class Pane(QWidget):
             if self._last is not None:
                 self._step(self._last)
             self.update()
-        elif (step := NUDGES.get(Qt.Key(event.key()))) and self.session.control_points:
+        elif (step := NUDGES.get(Qt.Key(event.key()))) and self.session.choice.points:
             nudge(self, step)
         else:
             super().keyPressEvent(event)
@@ -432,7 +444,7 @@ class Pane(QWidget):
         else:
             self._last = None
             self._target = self.under(self._cursor.x(), self._cursor.y())
-            marking, ratio = self.session.marking, self.devicePixelRatioF()
+            marking, ratio = self.session.hand.marking, self.devicePixelRatioF()
             snaps = marking is not None and marking.snaps
             self.snapped = (
                 snap(self, self._cursor.x() * ratio, self._cursor.y() * ratio) if snaps else None

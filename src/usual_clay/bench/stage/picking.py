@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from usual_clay.bench.stage.reference_layers import curve_points_shown, shape_tree
-from usual_clay.bench.stage.scene import Scene, Target
+from usual_clay.bench.canvas import Target
+from usual_clay.bench.stage.reference_layers import shape_tree
+from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.stage.view import View
 from usual_clay.core.arrays import Floats
-from usual_clay.core.picture.placement import Placement, from_space
+from usual_clay.core.picture.placement import from_space, meets
 from usual_clay.core.scan.closest import Hit
+from usual_clay.core.spline.tessellate import curve_points_shown
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Shape
 
 NEAR_PIXELS = 7.0
@@ -42,17 +44,6 @@ def place_under(
     return None if target is None else target.hit.point
 
 
-def meets(placement: Placement, origin: Floats, direction: Floats) -> tuple[Floats, float] | None:
-    """Return where a ray meets a picture's plane, and how far along; None where it does not."""
-    normal = placement.plane.normal
-    slope = float(direction @ normal)
-    if abs(slope) < 0.02:
-        return None
-    base = np.asarray(placement.plane.origin) + placement.offset * normal
-    distance = float((base - origin) @ normal) / slope
-    return origin + distance * direction, distance
-
-
 def _line_under(scene: Scene, view: View, x: float, y: float) -> Target | None:
     job = scene.session.shown
     lines = [(p.id, p.points) for p in job.all(PointList) if p.visible]
@@ -73,7 +64,7 @@ def _line_under(scene: Scene, view: View, x: float, y: float) -> Target | None:
 def _is_behind(scene: Scene, line: Target, nearest: Target, direction: Floats) -> bool:
     """Tell whether a line lies hidden; the chosen one is always at hand."""
     behind = float((line.hit.point - nearest.hit.point) @ direction)
-    return line.item != scene.session.chosen and behind > 0.01 * abs(nearest.hit.distance)
+    return line.item != scene.session.choice.item and behind > 0.01 * abs(nearest.hit.distance)
 
 
 def _shapes_under(scene: Scene, origin: Floats, direction: Floats) -> list[Target]:

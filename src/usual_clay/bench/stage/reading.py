@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from usual_clay.bench.canvas import Target
 from usual_clay.bench.stage.overlay import MINUS, signed_text
-from usual_clay.bench.stage.scene import Scene, Target
+from usual_clay.bench.stage.scene import Scene
 from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.job.items import Curve, PointList, Scan, Surface
@@ -43,7 +44,7 @@ def _deviation(scene: Scene, surface: Surface, target: Target) -> str:
 
 def _point(scene: Scene, points: PointList, target: Target) -> str:
     """Name a point of a list, with its distance to the chosen item, or to a scan in sight."""
-    job, chosen = scene.session.shown, scene.session.chosen
+    job, chosen = scene.session.shown, scene.session.choice.item
     place = points.points[target.hit.triangle]
     words = f"point {target.hit.triangle + 1}: {place_words(place, 2)} mm"
     others = [item for item in job.items.values() if item.id == chosen and item is not points]

@@ -9,20 +9,15 @@ import numpy as np
 from usual_clay.bench.stage.models import line_data, quad_data, triangle_data
 from usual_clay.bench.stage.view import Layer
 from usual_clay.bench.theme import palette
-from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.look import dressed
 from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.closest import MeshTree
-from usual_clay.core.scan.mesh import unit
+from usual_clay.core.scan.shape_mesh import AROUND, shape_mesh
 from usual_clay.core.scan.shapes import SimpleShape
-from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.core.spline.surface import sample_parameters
-from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.tessellate import curve_points_shown
 from usual_clay.files.picture_file import shown_pixels
 from usual_clay.job.items import Picture
-
-AROUND = 49
-PER_SPAN = 12
 
 
 def picture_layer(picture: Picture) -> Layer:
@@ -31,36 +26,9 @@ def picture_layer(picture: Picture) -> Layer:
     return Layer(quad_data(corners(picture.placement)), picture=pixels, depth=picture.look.depth)
 
 
-@lru_cache(maxsize=128)
-def curve_points_shown(curve: BSplineCurve) -> Floats:
-    """Return points along a curve, close enough to look smooth."""
-    return curve_points(curve, sample_parameters(curve.knots, PER_SPAN))
-
-
 def curve_layer(curve: BSplineCurve, colour: str) -> Layer:
     """Return a curve as a line."""
     return Layer(line_data([curve_points_shown(curve)]), line=colour, width=1.8)
-
-
-def shape_mesh(shape: SimpleShape) -> tuple[Floats, np.ndarray]:
-    """Return a simple shape as triangles, as far as its points go."""
-    helper = np.eye(3)[np.argmin(np.abs(shape.axis))]
-    first = unit(np.cross(shape.axis, helper))
-    second = np.cross(shape.axis, first)
-    turn = np.linspace(0, 2 * np.pi, AROUND)
-    round_ = np.cos(turn)[:, None] * first + np.sin(turn)[:, None] * second
-    low, high = shape.span
-    if shape.kind == "plane":
-        rings = [0.001 * high * round_, high * round_]
-    elif shape.kind == "sphere":
-        rise = np.linspace(-np.pi / 2 + 0.01, np.pi / 2 - 0.01, 25)
-        rings = [shape.radius * (np.cos(a) * round_ + np.sin(a) * shape.axis) for a in rise]
-    elif shape.kind == "cylinder":
-        rings = [shape.radius * round_ + h * shape.axis for h in (low, high)]
-    else:
-        rings = [max(h, 1e-6) * (np.tan(shape.angle) * round_ + shape.axis) for h in (low, high)]
-    vertices = shape.point + np.concatenate(rings)
-    return vertices, grid_triangles(len(rings), AROUND)
 
 
 @lru_cache(maxsize=64)

@@ -11,28 +11,32 @@ from PySide6.QtCore import QObject, Signal
 from scipy.spatial import cKDTree
 from vtkmodules.vtkCommonDataModel import vtkPolyData
 
+from usual_clay.bench.canvas import Target
+from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Judge, Portrait, followed, make_portrait
-from usual_clay.bench.stage.reference_layers import (
-    curve_layer,
-    curve_points_shown,
-    picture_layer,
-    shape_layers,
-    shape_mesh,
-)
+from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.comb import Comb, comb_of
-from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
 from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import region_mesh
-from usual_clay.core.spline.surface import surface_grid
-from usual_clay.job.items import Curve, ItemId, Picture, PointList, Region, Scan, Shape, Surface
+from usual_clay.job.items import (
+    Curve,
+    Item,
+    ItemId,
+    Picture,
+    PointList,
+    Region,
+    Scan,
+    Shape,
+    Surface,
+)
 
 STAND_IN_TRIANGLES = 24_000
 # The first picture shall not wait for a large scan's trees, whose making holds the interpreter.
@@ -61,14 +65,6 @@ class ScanModel:
     light: tuple[Floats, Ints, Ints]
 
 
-@dataclass(frozen=True, eq=False)
-class Target:
-    """What lies under the cursor."""
-
-    item: ItemId
-    hit: Hit
-
-
 class Scene(QObject):
     """Layers for the views, and rays into what they show.
 
@@ -92,32 +88,20 @@ class Scene(QObject):
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""
-        job, result = self.session.shown, {}
-        for scan in job.all(Scan):
-            if scan.visible and self.shown.scan:
-                result[scan.id] = self._scan_layer(scan)
-        for points in job.all(PointList):
-            if points.visible and len(points.kept) > 1:
-                result[points.id] = self._points_layer(points)
-        in_hand = {curve.id for curve in self.in_hand()}
-        for curve in job.all(Curve):
-            if curve.visible and curve.id not in in_hand:
-                result[curve.id] = self._curve_layer(curve)
-        for shape in job.all(Shape):
-            if shape.visible:
-                self._add_shape(shape, result)
-        for picture in job.all(Picture):
-            if picture.visible and self.shown.pictures:
-                result[picture.id] = self._picture_layer(picture)
-        for surface in job.all(Surface):
-            portrait = self.portrait(surface)
-            if portrait is None or not (surface.visible and self.shown.surfaces):
-                continue
-            result[surface.id] = self._surface_layer(surface, portrait)
-            if self.shown.net or self.shown.colours:
-                result[f"{surface.id} lines"] = self._line_layer(surface, portrait)
+        result: dict[str, Layer] = {}
+        for item in self._seen():
+            result |= view_of(item).layers(self, item)
         self._layers = {key: value for key, value in self._layers.items() if key in result}
         return result
+
+    def _seen(self) -> list[Item]:
+        """Return the items that are visible, and of whose layer the switch is on."""
+        found = []
+        for item in self.session.shown.items.values():
+            layer = view_of(item).layer
+            if item.visible and (not layer or getattr(self.shown, layer)):
+                found.append(item)
+        return found
 
     def in_hand(self) -> list[Curve]:
         """Return the curves that a hand changes just now.
@@ -125,7 +109,7 @@ class Scene(QObject):
         They are painted over the picture, which then need not be rendered at each move.
         """
         session = self.session
-        if session.dragging is None or not session.is_proposing:
+        if session.hand.dragging is None or not session.is_proposing:
             return []
         kept = session.job
         return [
@@ -136,31 +120,41 @@ class Scene(QObject):
 
     def ink_of(self, curve: Curve) -> str:
         """Return the colour that a curve is drawn in."""
-        chosen = curve.id == self.session.chosen
+        chosen = curve.id == self.session.choice.item
         return palette.CHOSEN if chosen else curve.colour or palette.INK
 
-    def _curve_layer(self, curve: Curve) -> Layer:
+    def curve_layers(self, curve: Curve) -> dict[str, Layer]:
+        """Return a curve as a line; one that a hand changes is painted over the picture."""
+        if any(curve.id == held.id for held in self.in_hand()):
+            return {}
         geometry, ink = curve.geometry, self.ink_of(curve)
-        return self._cached(curve.id, (geometry, ink), lambda: curve_layer(geometry, ink))
+        return {
+            curve.id: self.cached(curve.id, (geometry, ink), lambda: curve_layer(geometry, ink))
+        }
 
     def comb(self, curve: Curve) -> Comb:
         """Return a curve's comb; the last few are kept."""
         return comb_of(curve.geometry)
 
-    def _picture_layer(self, picture: Picture) -> Layer:
+    def picture_layers(self, picture: Picture) -> dict[str, Layer]:
+        """Return a picture on its plane."""
         made_of = (picture.data, picture.placement, picture.look)
-        return self._cached(picture.id, made_of, lambda: picture_layer(picture))
+        return {picture.id: self.cached(picture.id, made_of, lambda: picture_layer(picture))}
 
-    def _add_shape(self, shape: Shape, result: dict[str, Layer]) -> None:
-        chosen, colour = shape.id == self.session.chosen, shape.colour or palette.REFERENCES
+    def shape_layers(self, shape: Shape) -> dict[str, Layer]:
+        """Return a simple shape, and the lines on it."""
+        chosen = shape.id == self.session.choice.item
+        colour = shape.colour or palette.REFERENCES
+        result = {}
         for number, key in enumerate((shape.id, f"{shape.id} lines")):
 
             def make(number: int = number) -> Layer:
                 return shape_layers(shape.geometry, chosen, colour)[number]
 
-            result[key] = self._cached(key, (shape.geometry, chosen, colour), make)
+            result[key] = self.cached(key, (shape.geometry, chosen, colour), make)
+        return result
 
-    def _cached(self, key: str, made_of: tuple, make: Callable[[], Layer]) -> Layer:
+    def cached(self, key: str, made_of: tuple, make: Callable[[], Layer]) -> Layer:
         """Return the layer kept under a key while what it was made of stays the same."""
         known = self._layers.get(key)
         if known is None or not _same(known[0], made_of):
@@ -180,18 +174,26 @@ class Scene(QObject):
         known = self.models.get(id(scan.mesh))
         if known is not None:
             return known[1]
-        mesh, key = scan.mesh, f"model {id(scan.mesh)}"
-        if not self.session.work.is_busy(key):
+        mesh, purpose = scan.mesh, f"model {id(scan.mesh)}"
+        if self.session.work.find(scan.id, purpose) is None:
 
             def done(model: ScanModel) -> None:
                 self.models[id(mesh)] = (mesh, model)
                 self.ready.emit()
 
-            self.session.work.start(key, "Preparing the scan", lambda *_: _prepare(mesh), done)
+            self.session.work.start(
+                scan.id, purpose, "Preparing the scan", lambda *_: _prepare(mesh), done
+            )
         return None
 
-    def _scan_layer(self, scan: Scan) -> Layer:
-        job, chosen = self.session.shown, self.session.chosen
+    def scan_tree(self, scan: Scan) -> MeshTree | None:
+        """Return the tree that rays meet a scan by; None while it is being made."""
+        model = self.model(scan)
+        return None if model is None else model.tree
+
+    def scan_layers(self, scan: Scan) -> dict[str, Layer]:
+        """Return a scan with its regions, as they are chosen."""
+        job, chosen = self.session.shown, self.session.choice.item
         regions = [r for r in job.all(Region) if r.scan == scan.id and r.visible]
         lit = next((r for r in regions if r.id == chosen), None)
         model = self.model(scan)
@@ -226,7 +228,7 @@ class Scene(QObject):
                 paint(coarse, tint[nearest])
             return Layer(data, coarse, back=SCAN_BACK)
 
-        return self._cached(scan.id, made_of, make)
+        return {scan.id: self.cached(scan.id, made_of, make)}
 
     def _mesh_data(self, scan: Scan) -> vtkPolyData:
         """Return a scan's triangles, kept while its mesh is the same."""
@@ -238,8 +240,11 @@ class Scene(QObject):
 
     # ---- points --------------------------------------------------------------------------
 
-    def _points_layer(self, points: PointList) -> Layer:
-        chosen = points.id == self.session.chosen
+    def points_layers(self, points: PointList) -> dict[str, Layer]:
+        """Return a run of points as a line."""
+        if len(points.kept) < 2:
+            return {}
+        chosen = points.id == self.session.choice.item
 
         def make() -> Layer:
             run = points.points[points.kept]
@@ -248,7 +253,7 @@ class Scene(QObject):
             return Layer(line_data([ring]), line=palette.CHOSEN if chosen else own)
 
         made_of = (points.points, points.out, points.closed, points.colour, chosen)
-        return self._cached(points.id, made_of, make)
+        return {points.id: self.cached(points.id, made_of, make)}
 
     # ---- surfaces ------------------------------------------------------------------------
 
@@ -283,10 +288,11 @@ class Scene(QObject):
         return self._portraits[surface.id]
 
     def _ask_portrait(self, surface: Surface, region: Region | None, wanted: tuple) -> None:
-        work, key = self.session.work, f"portrait {surface.id}"
-        if work.is_busy(key) and _same(self._asked.get(key), wanted):
+        work = self.session.work
+        under_way = work.find(surface.id, "portrait") is not None
+        if under_way and _same(self._asked.get(surface.id), wanted):
             return
-        self._asked[key] = wanted
+        self._asked[surface.id] = wanted
         judge = self._judge_key(region)
         scan = None if region is None else self.session.shown.get(region.scan, Scan)
 
@@ -296,18 +302,35 @@ class Scene(QObject):
                 self._judges[id(region.vertices)] = (region.vertices, made[1])
             self.ready.emit()
 
-        work.start(key, "", lambda *_: _portray(surface, region, judge, scan), done)
+        work.start(
+            surface.id, "portrait", "", lambda *_: _portray(surface, region, judge, scan), done
+        )
 
     def _region_of(self, surface: Surface) -> Region | None:
-        measured = self.session.measured(surface)
+        measured = self.session.shown.measured(surface)
         return measured if isinstance(measured, Region) else None
 
     def _judge_key(self, region: Region | None) -> Judge | None:
         known = self._judges.get(id(region.vertices)) if region is not None else None
         return known[1] if known is not None else None
 
+    def surface_tree(self, surface: Surface) -> MeshTree | None:
+        """Return the tree that rays meet a surface by; None while it is being made."""
+        portrait = self.portrait(surface)
+        return None if portrait is None else portrait.tree
+
+    def surface_layers(self, surface: Surface) -> dict[str, Layer]:
+        """Return a surface in its colours, and its isocurves."""
+        portrait = self.portrait(surface)
+        if portrait is None:
+            return {}
+        result = {surface.id: self._surface_layer(surface, portrait)}
+        if self.shown.net or self.shown.colours:
+            result[f"{surface.id} lines"] = self._line_layer(surface, portrait)
+        return result
+
     def _surface_layer(self, surface: Surface, portrait: Portrait) -> Layer:
-        tolerance, chosen = self.session.shown.tolerance, surface.id == self.session.chosen
+        tolerance, chosen = self.session.shown.tolerance, surface.id == self.session.choice.item
         shows = self.shown.colours
         made_of = (portrait, shows, chosen, tolerance, self.shown.range)
 
@@ -322,11 +345,11 @@ class Scene(QObject):
             paint(data, colours.as_bytes(tint))
             return Layer(data, gloss=0.0 if shows else 0.25)
 
-        return self._cached(surface.id, made_of, make)
+        return self.cached(surface.id, made_of, make)
 
     def _line_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         key = f"{surface.id} lines"
-        return self._cached(
+        return self.cached(
             key, (portrait,), lambda: Layer(line_data(portrait.lines), line=ISOCURVE_INK)
         )
 
@@ -335,22 +358,15 @@ class Scene(QObject):
     def target(self, origin: Floats, direction: Floats) -> Target | None:
         """Return the nearest visible item that a ray meets."""
         found: list[Target] = []
-        job = self.session.shown
-        for scan in job.all(Scan):
-            model = self.model(scan) if scan.visible and self.shown.scan else None
-            hit = model.tree.first_hit(origin, direction) if model is not None else None
-            if hit is not None:
-                found.append(Target(scan.id, hit))
-        for surface in job.all(Surface):
-            if surface.visible and self.shown.surfaces:
-                portrait = self.portrait(surface)
-                hit = portrait.tree.first_hit(origin, direction) if portrait else None
-                if hit is not None:
-                    # As drawn: a surface is in front of a scan that it nearly touches.
-                    bias = 0.002 * hit.distance
-                    found.append(
-                        Target(surface.id, Hit(hit.point, hit.triangle, hit.distance - bias))
-                    )
+        for item in self._seen():
+            solid = view_of(item).solid
+            tree = None if solid is None else solid(self, item)
+            hit = None if tree is None else tree.first_hit(origin, direction)
+            if hit is None:
+                continue
+            # As drawn: what is made is in front of a reference that it nearly touches.
+            nearer = 1.0 if view_of(item).role == "references" else 0.998
+            found.append(Target(item.id, Hit(hit.point, hit.triangle, nearer * hit.distance)))
         return min(found, key=lambda target: target.hit.distance) if found else None
 
     def why_no_scan(self, what: str) -> str:
@@ -374,20 +390,12 @@ class Scene(QObject):
 
     def outline(self) -> Floats | None:
         """Return points that stand for the extent of what is shown, (n, 3); None for nothing."""
-        job, parts = self.session.shown, []
-        for scan in job.all(Scan):
-            if scan.visible and self.shown.scan:
-                parts.append(scan.mesh.vertices[:: max(1, len(scan.mesh.vertices) // 4000)])
-        for surface in job.all(Surface):
-            if surface.visible and self.shown.surfaces:
-                steps = np.linspace(0, 1, 30)
-                parts.append(surface_grid(surface.geometry, steps, steps))
-        parts += [points.points for points in job.all(PointList) if points.visible]
-        parts += [shape_mesh(s.geometry)[0] for s in job.all(Shape) if s.visible]
-        parts += [curve_points_shown(c.geometry) for c in job.all(Curve) if c.visible]
-        if self.shown.pictures:
-            parts += [corners(p.placement) for p in job.all(Picture) if p.visible]
-        return np.concatenate([part.reshape(-1, 3) for part in parts]) if parts else None
+        parts = []
+        for item in self._seen():
+            extent = view_of(item).extent
+            if extent is not None:
+                parts.append(extent(item))
+        return np.concatenate(parts) if parts else None
 
 
 def _same(known: tuple | None, wanted: tuple) -> bool:

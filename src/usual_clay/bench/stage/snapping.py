@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
-from usual_clay.bench.stage import picking
-from usual_clay.bench.stage.reference_layers import curve_points_shown
+from usual_clay.bench.canvas import Canvas, Snap
 from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.core.arrays import Floats
@@ -20,13 +17,11 @@ from usual_clay.core.picture.outline import OutlineError, OutlineSettings, find_
 from usual_clay.core.picture.placement import to_flat, to_space
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_points
-from usual_clay.core.spline.make import arc_centre
+from usual_clay.core.spline.make import DrawnSettings, arc_centre
 from usual_clay.core.spline.parts import at_length, crossings, length_of
+from usual_clay.core.spline.tessellate import curve_points_shown
 from usual_clay.files.picture_file import decode
 from usual_clay.job.items import Curve, ItemId, Picture, PointList, Scan, Surface
-
-if TYPE_CHECKING:
-    from usual_clay.bench.stage.pane import Pane
 
 REACH = 10.0
 # Curves that pass no nearer in space than this, mm, do not touch where they seem to cross.
@@ -35,16 +30,8 @@ ROUND = ("arc", "arc about", "circle")
 GRID_PIXELS = 14
 
 
-@dataclass(frozen=True, eq=False)
-class Snap:
-    """A place that the cursor is drawn to, and what it is."""
-
-    place: Floats
-    words: str
-
-
 def snap(
-    pane: Pane, x: float, y: float, but: ItemId | None = None, faces: bool = True
+    pane: Canvas, x: float, y: float, but: ItemId | None = None, faces: bool = True
 ) -> Snap | None:
     """Return what lies under the cursor to be drawn to; points before curves, then the grid.
 
@@ -58,9 +45,9 @@ def snap(
         Whether it is drawn onto scans and surfaces where nothing else is near: control points,
         which lie off what they shape, are not.
     """
-    if pane.session.snapping == "nothing":
+    if pane.session.hand.snapping == "nothing":
         return None
-    if pane.session.snapping == "grid":
+    if pane.session.hand.snapping == "grid":
         return _grid(pane, x, y)
     reach = REACH * pane.devicePixelRatioF()
     best: tuple[float, Snap] | None = None
@@ -78,14 +65,14 @@ def snap(
         return _on_curve(pane, near[0], x, y)
     if not faces:
         return None
-    target = picking.under(pane.scene, pane.view, x, y)
+    target = pane.target_at(x, y)
     item = None if target is None else pane.session.shown.items.get(target.item)
     if target is not None and isinstance(item, Scan | Surface):
         return Snap(target.hit.point, f"on {item.name}")
     return None
 
 
-def _near(pane: Pane, curves: list[Curve], x: float, y: float, reach: float) -> list[Curve]:
+def _near(pane: Canvas, curves: list[Curve], x: float, y: float, reach: float) -> list[Curve]:
     """Return the curves that pass under the cursor, the nearest first."""
     found = []
     for curve in curves:
@@ -99,15 +86,15 @@ def _near(pane: Pane, curves: list[Curve], x: float, y: float, reach: float) -> 
     return [curve for _, curve in sorted(found, key=lambda pair: pair[0])]
 
 
-def _points(pane: Pane, curves: list[Curve], near: list[Curve]) -> Iterator[tuple[Floats, str]]:
+def _points(pane: Canvas, curves: list[Curve], near: list[Curve]) -> Iterator[tuple[Floats, str]]:
     """Yield places with the word for them, the most wanted first."""
     for curve in curves:
         geometry = curve.geometry
         yield geometry.points[[0, -1]], "end"
-        recipe = curve.recipe
-        if recipe is not None and recipe.kind == "drawn" and recipe.settings.kind in ROUND:
-            centre = recipe.settings.array[0]
-            if recipe.settings.kind == "arc":
+        drawn = curve.made_by(DrawnSettings)
+        if drawn is not None and drawn.kind in ROUND:
+            centre = drawn.array[0]
+            if drawn.kind == "arc":
                 centre = arc_centre(*curve_points(geometry, [0.0, 0.5, 1.0]))[0]
             yield centre[None], "centre"
     for index, curve in enumerate(near):
@@ -121,11 +108,11 @@ def _points(pane: Pane, curves: list[Curve], near: list[Curve]) -> Iterator[tupl
         if len(found := _extremes(pane, curve)):
             yield found, "farthest in the view"
     for curve in curves:
-        if curve.id == pane.session.chosen and len(curve.geometry.points) > 2:
+        if curve.id == pane.session.choice.item and len(curve.geometry.points) > 2:
             yield curve.geometry.points[1:-1], "control point"
     for points in pane.session.shown.all(PointList):
         if points.visible and len(points.kept):
-            outline = points.recipe is not None and points.recipe.kind == "outline"
+            outline = points.made_by(OutlineSettings) is not None
             yield points.points[points.kept], "outline" if outline else f"point of {points.name}"
     if pane.scene.shown.pictures:
         for picture in pane.session.shown.all(Picture):
@@ -143,14 +130,14 @@ def _outline_of(data: bytes) -> Floats:
         return np.zeros((0, 2))
 
 
-def _crossing(pane: Pane, one: Curve, other: Curve) -> Iterator[tuple[Floats, str]]:
+def _crossing(pane: Canvas, one: Curve, other: Curve) -> Iterator[tuple[Floats, str]]:
     found = crossings(one.geometry, other.geometry, pane.view.camera.sight)
     for k, gap in enumerate(found.gap):
         words = "crossing" if gap < TOUCH else f"near miss: {gap:.3f} mm apart"
         yield curve_points(one.geometry, found.first[[k]]), words
 
 
-def _extremes(pane: Pane, curve: Curve) -> Floats:
+def _extremes(pane: Canvas, curve: Curve) -> Floats:
     """Return where a curve goes farthest across or up the view."""
     line = curve_points_shown(curve.geometry)
     found = []
@@ -166,7 +153,7 @@ def _extremes(pane: Pane, curve: Curve) -> Floats:
     return np.array(found).reshape(-1, 3)
 
 
-def _on_curve(pane: Pane, curve: Curve, x: float, y: float) -> Snap:
+def _on_curve(pane: Canvas, curve: Curve, x: float, y: float) -> Snap:
     """Return the place of a curve under the cursor."""
     origin, way = pane.view.ray(x, y)
     line = curve_points_shown(curve.geometry)
@@ -179,7 +166,7 @@ def _on_curve(pane: Pane, curve: Curve, x: float, y: float) -> Snap:
     return Snap(place, "on curve")
 
 
-def _grid(pane: Pane, x: float, y: float) -> Snap | None:
+def _grid(pane: Canvas, x: float, y: float) -> Snap | None:
     """Return the nearest round place on the true plane that faces the view."""
     from usual_clay.bench.gestures.mark import place_on_plane
 
@@ -197,7 +184,7 @@ def _grid(pane: Pane, x: float, y: float) -> Snap | None:
     return Snap(rounded, f"grid {step:g} mm")
 
 
-def draw_snap(painter: QPainter, pane: Pane, found: Snap) -> None:
+def draw_snap(painter: QPainter, pane: Canvas, found: Snap) -> None:
     """Draw a ring round the place with its word beside it."""
     x, y, _ = pane.view.project(found.place[None])[0]
     at = QPointF(float(x), float(y))

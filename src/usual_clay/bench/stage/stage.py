@@ -8,8 +8,9 @@ from PySide6.QtCore import QEvent, QObject, QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
 
+from usual_clay.bench.camera import TRUE_VIEWS, free_view, square_on, true_view
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
-from usual_clay.bench.stage.camera import TRUE_VIEWS, free_view, square_on, true_view
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.widgets import button
@@ -25,7 +26,7 @@ SWITCHES = (
 RANGES = (2.0, 3.0, 5.0, 10.0)
 
 
-class Stage(QSplitter):
+class Stage(Guarded, QSplitter):
     """Two panes on one scene.
 
     Signals
@@ -72,9 +73,9 @@ class Stage(QSplitter):
         # Several changes in one go are drawn once.
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self._refresh)
-        for signal in (session.job_changed, session.chosen_changed, self.scene.ready):
+        for signal in (session.job_changed, session.choice.changed, self.scene.ready):
             signal.connect(self._soon.start)
-        session.tool_changed.connect(self._repaint)
+        session.seen_changed.connect(self._repaint)
 
     def _refresh(self) -> None:
         self.free.refresh()
@@ -198,7 +199,19 @@ class Stage(QSplitter):
     # ---- keys ----------------------------------------------------------------------------
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Let Tab swap the views while one has the focus; Shift+Tab leaves as everywhere."""
+        """Let Tab swap the views, and keys that hold a drag do nothing else while it runs.
+
+        Shift+Tab leaves a view as everywhere.
+        """
+        pane = watched if isinstance(watched, Pane) else None
+        if (
+            pane is not None
+            and isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and pane.claims(event)
+        ):
+            event.accept()
+            return True
         if (
             isinstance(event, QKeyEvent)
             and event.type() == QEvent.Type.KeyPress

@@ -19,7 +19,7 @@ from vtkmodules.vtkRenderingCore import (
     vtkTexture,
 )
 
-from usual_clay.bench.stage.camera import VIEW_ANGLE, Camera, free_view
+from usual_clay.bench.camera import VIEW_ANGLE, Camera, free_view
 from usual_clay.bench.theme import palette
 from usual_clay.core.arrays import Floats
 

@@ -8,12 +8,13 @@ from statistics import NormalDist
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.errors import GeometryError
 
 # Where the distribution of distances is kept of every candidate: each half per cent.
 LEVELS = np.linspace(0.0, 1.0, 201)
 
 
-class ToleranceError(ValueError):
+class ToleranceError(GeometryError):
     """A tolerance or a coverage share that cannot be aimed at."""
 
 

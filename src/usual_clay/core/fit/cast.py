@@ -9,6 +9,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.mirror import mirrored
 from usual_clay.core.fit.parameterize.region import (
     FREE_EDGES,
@@ -16,12 +17,13 @@ from usual_clay.core.fit.parameterize.region import (
     Parameterization,
     Sizes,
     adaptive_directions,
+    has_knots,
     parameterize,
 )
 from usual_clay.core.fit.solve.adaptive import Attempt, Laid, exchanged, grown
 from usual_clay.core.fit.solve.edges import constrained_edges
 from usual_clay.core.fit.solve.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
-from usual_clay.core.fit.solve.system import FitError, Space
+from usual_clay.core.fit.solve.system import Space
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.sample import Sample, spike_weights
 from usual_clay.core.spline.closest import (
@@ -107,6 +109,22 @@ def adapted(
     return surface_of(laid, attempt, base)
 
 
+def on_own_knots(
+    sample: Sample, settings: Sizes, base: Parameterization, stiffness: float, start: Start
+) -> BSplineSurface:
+    """Return a surface on the knots that the settings name, fitted to an even choice of points.
+
+    As in a search, points come to rest on the coarsest surface first.
+    """
+    laid = laid_for_knots(sample, base, stiffness, start)
+    laid, _ = laid.settled(
+        base.start_space(settings.sized(*base.fewest(settings.degree))), COARSE_ROUNDS
+    )
+    laid, attempt = laid.settled(base.start_space(settings), COARSE_ROUNDS)
+    laid, attempt = laid.rested(attempt)
+    return surface_of(laid, attempt, base)
+
+
 def surface_of(laid: Laid, attempt: Attempt, base: Parameterization) -> BSplineSurface:
     """Return an attempt's surface; on knots that are their own mirror image where there is one."""
     if base.mirror is None:
@@ -170,12 +188,11 @@ def _many(sample: Sample) -> bool:
 def cast(
     sample: Sample,
     settings: CastSettings,
-    start: Start | None = None,
     progress: Progress = silent,
     found: Callable[[Cast], None] | None = None,
-    begin: BSplineSurface | None = None,
 ) -> Cast:
-    """Fit a surface to a region.
+    """Fit a surface to a region: the same one for the same sample and settings, whatever was
+    fitted before.
 
     Alternates a robust least-squares fit with the correction of the parameters by foot points
     (Hoschek 1988), along which the points may slide in the next fit (`fit_sliding`), until
@@ -183,13 +200,8 @@ def cast(
 
     Parameters
     ----------
-    start : Start, optional
-        Parameters and weights of an earlier cast of the same sample, frame and reach.
     found : callable, optional
         Told of each round's result, to show while it gets better.
-    begin : BSplineSurface, optional
-        One that lies near already, with the knots that are wanted, such as one that a search has
-        fitted to a choice of the points.
 
     Raises
     ------
@@ -205,7 +217,7 @@ def cast(
                 f"a surface of degree {settings.degree} that closes in {name} needs at least"
                 f" {least} control points that way, not {count}"
             )
-    free = settled(sample, settings, base, start, progress, found, begin)
+    free = settled(sample, settings, base, None, progress, found)
     best = free
     if settings.edges != FREE_EDGES:
         best = with_constrained_edges(sample, settings, base, free)
@@ -293,6 +305,8 @@ def settled(
         few = Sample(sample.points[::step], sample.normals[::step])
         part = replace(base, u=base.u[::step], v=base.v[::step])
         begin = settled(few, settings, part, now.every(step), progress, found).surface
+    elif begin is None and has_knots(settings):
+        begin = on_own_knots(sample, settings, base, stiffness, now)
     elif begin is None and settings.knots != "even":
         begin = adapted(sample, settings, base, stiffness, now)
     if begin is None:

@@ -9,6 +9,7 @@ import numpy as np
 from scipy import ndimage
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.picture.look import border_colour, distance_to
 from usual_clay.core.points.course import smooth_course
 
@@ -16,7 +17,7 @@ from usual_clay.core.points.course import smooth_course
 REFINED = 3.0
 
 
-class OutlineError(ValueError):
+class OutlineError(GeometryError):
     """A picture in which no outline is found."""
 
 

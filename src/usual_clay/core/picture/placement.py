@@ -12,12 +12,13 @@ from math import cos, pi, sin
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.errors import GeometryError
 
 Triple = tuple[float, float, float]
 Size = tuple[int, int]
 
 
-class PlacementError(ValueError):
+class PlacementError(GeometryError):
     """Marks or lengths from which no placement follows."""
 
 
@@ -189,3 +190,14 @@ def fitted_to(
     if width > 0:
         return replace(placement, width=width, height=width * shape)
     return replace(placement, width=height / shape, height=height)
+
+
+def meets(placement: Placement, origin: Floats, direction: Floats) -> tuple[Floats, float] | None:
+    """Return where a ray meets a picture's plane, and how far along; None where it does not."""
+    normal = placement.plane.normal
+    slope = float(direction @ normal)
+    if abs(slope) < 0.02:
+        return None
+    base = np.asarray(placement.plane.origin) + placement.offset * normal
+    distance = float((base - origin) @ normal) / slope
+    return origin + distance * direction, distance

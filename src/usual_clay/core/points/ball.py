@@ -9,12 +9,13 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.points.course import smooth_course
 
 Side = Literal["in", "out", "left", "right"]
 
 
-class BallError(ValueError):
+class BallError(GeometryError):
     """A run that cannot be offset."""
 
 

@@ -8,13 +8,14 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 
 Onto = Literal["xy", "yz", "zx", "x", "y", "z", "shape", "scan"]
 
 
-class ProjectError(ValueError):
+class ProjectError(GeometryError):
     """Nothing to project onto."""
 
 

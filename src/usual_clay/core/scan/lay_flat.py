@@ -11,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import factorized, splu
 
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import MeshTree
 
 # Maps are worked out on no more triangles than this; what is finer follows by its place on them.
@@ -26,7 +27,7 @@ END = 0.2
 PLACES = 48
 
 
-class FlatError(ValueError):
+class FlatError(GeometryError):
     """A region that cannot be laid flat."""
 
 

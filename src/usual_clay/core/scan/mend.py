@@ -8,6 +8,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Ints
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.health import duplicated, flipped, holes, pieces, spikes
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -16,7 +17,7 @@ KINDS = ("islands", "spikes", "holes", "normals", "duplicates", "thin")
 SIZED = ("holes", "thin")
 
 
-class MendError(ValueError):
+class MendError(GeometryError):
     """A mend that is not known or cannot be made."""
 
 

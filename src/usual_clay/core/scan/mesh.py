@@ -9,9 +9,10 @@ import numpy as np
 from scipy.sparse import csr_array
 
 from usual_clay.core.arrays import Floats, Ints, frozen
+from usual_clay.core.errors import GeometryError
 
 
-class MeshError(ValueError):
+class MeshError(GeometryError):
     """Arrays that are no usable triangle mesh."""
 
 

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from usual_clay.core.arrays import Floats, frozen
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.mesh import TriangleMesh, unit
 from usual_clay.core.scan.symmetry import MirrorPlane
 
 
-class MotionError(ValueError):
+class MotionError(GeometryError):
     """Points or directions from which no motion follows."""
 
 

@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
-from usual_clay.core.fit.solve.system import FitError
+from usual_clay.core.errors import FitError
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 
 NEIGHBOURS = 8

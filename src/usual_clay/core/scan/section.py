@@ -10,10 +10,11 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.mesh import TriangleMesh
 
 
-class SectionError(ValueError):
+class SectionError(GeometryError):
     """A plane that does not cut the scan."""
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from usual_clay.core.arrays import Bools, Floats, frozen
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.mesh import TriangleMesh, unit
 from usual_clay.core.scan.sample import Sample
 
@@ -21,7 +22,7 @@ SAMPLES, TRIMS = 4000, 6
 PAYS = 0.85
 
 
-class ShapeError(ValueError):
+class ShapeError(GeometryError):
     """Points to which no simple shape can be fitted."""
 
 

@@ -7,13 +7,14 @@ from functools import lru_cache
 import numpy as np
 
 from usual_clay.core.arrays import ArrayLike, Floats, Ints, frozen
+from usual_clay.core.errors import GeometryError
 
 HIGHEST_DEGREE = 7
 # Of no more inner knots than this each is compared with each parameter.
 FEW_KNOTS = 64
 
 
-class SplineError(ValueError):
+class SplineError(GeometryError):
     """Knots, degree and control points that do not make a spline."""
 
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     sample_parameters,
@@ -51,3 +54,13 @@ def tessellate(surface: BSplineSurface, steps: tuple[int, int]) -> tuple[Floats,
     u = sample_parameters(surface.knots_u, steps[0])
     v = sample_parameters(surface.knots_v, steps[1])
     return surface_grid(surface, u, v), u, v
+
+
+# Points of a span that make a curve look smooth.
+PER_SPAN = 12
+
+
+@lru_cache(maxsize=128)
+def curve_points_shown(curve: BSplineCurve) -> Floats:
+    """Return points along a curve, close enough to look smooth."""
+    return curve_points(curve, sample_parameters(curve.knots, PER_SPAN))

@@ -9,9 +9,9 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.sequence import Leave, PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import Traced, trace
-from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives

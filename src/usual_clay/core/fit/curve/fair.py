@@ -8,9 +8,9 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.sequence import PointSequence, SequenceFitter, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
-from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.spline.basis import collocation, gram
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points

@@ -9,9 +9,9 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats, Place
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.corners import find_corners
 from usual_clay.core.fit.solve.adaptive import spread_knots
-from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.points.course import suggest_slips
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.basis import (

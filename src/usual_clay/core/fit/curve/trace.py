@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from usual_clay.core.check.deviation import Report, Tolerance, distance_levels, judge, percent
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.sequence import (
     CurveFit,
     PointSequence,
@@ -16,7 +17,6 @@ from usual_clay.core.fit.curve.sequence import (
     thinned,
 )
 from usual_clay.core.fit.search.candidates import Candidate
-from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.progress import Cancelled, Progress, silent
 
 LIMIT = 200

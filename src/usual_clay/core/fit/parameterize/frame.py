@@ -10,13 +10,14 @@ from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.errors import GeometryError
 
 FrameChoice = Literal["best", "axes", "locked"]
 Sides = Literal["straight", "follow"]
 AXES = "xyz"
 
 
-class FrameError(ValueError):
+class FrameError(GeometryError):
     """A region that has no base rectangle."""
 
 

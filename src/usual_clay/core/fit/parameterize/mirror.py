@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.fit.solve.system import FitError, Space
+from usual_clay.core.errors import FitError
+from usual_clay.core.fit.solve.system import Space
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.four_borders import merged
 from usual_clay.core.spline.surface import BSplineSurface

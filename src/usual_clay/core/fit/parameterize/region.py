@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Literal, Protocol, Self
+from typing import Literal, Protocol, Self, TypeVar
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.frame import (
     FrameChoice,
     Sides,
@@ -19,10 +20,11 @@ from usual_clay.core.fit.parameterize.frame import (
     follow_sides,
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
-from usual_clay.core.fit.solve.system import FitError, FixedControlPoints, Space
+from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
+from usual_clay.core.spline.surface import BSplineSurface
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
 EdgeConstraint = Literal["free", "straight", "flat"]
@@ -61,6 +63,10 @@ class Sizes(Protocol):
     @property
     def knots(self) -> KnotRule: ...
     def sized(self, nu: int, nv: int) -> Self: ...
+    @property
+    def inner_u(self) -> tuple[float, ...]: ...
+    @property
+    def inner_v(self) -> tuple[float, ...]: ...
     def is_adaptive(self, direction: str) -> bool: ...
 
 
@@ -97,6 +103,8 @@ class CastSettings:
         place once, and points are matched along it.
     edges : four of {"free", "straight", "flat"}
         Whether the borders u0, u1, v0 and v1 lie on a line or in a plane.
+    inner_u, inner_v : tuples of float
+        The inner knots that a search found for these counts; with none they are chosen anew.
     """
 
     nu: int = 10
@@ -112,6 +120,8 @@ class CastSettings:
     closed: Literal["", "u", "v"] = ""
     pull: Literal["", "x", "y", "z"] = ""
     edges: tuple[EdgeConstraint, EdgeConstraint, EdgeConstraint, EdgeConstraint] = FREE_EDGES
+    inner_u: tuple[float, ...] = ()
+    inner_v: tuple[float, ...] = ()
 
     def __post_init__(self) -> None:
         for name, count in (("u", self.nu), ("v", self.nv)):
@@ -139,6 +149,7 @@ class CastSettings:
         if self.closed and self.symmetric:
             raise FitError("a surface that closes is not made symmetric: choose one of them")
         self._check_held()
+        check_inner(self)
         if len(set(self.plane)) != 2 or not set(self.plane) <= set("xyz"):
             raise FitError(f"the base plane must name two of x, y, z: {self.plane!r}")
 
@@ -153,18 +164,46 @@ class CastSettings:
         if set(gone) - {"free"}:
             raise FitError(f"a surface closed in {self.closed} has no edges there to hold")
 
-    def same_base(self, other: CastSettings) -> bool:
-        """Tell whether a region is laid flat alike, so that parameters can be taken over."""
-        return all(
-            getattr(self, name) == getattr(other, name)
-            for name in ("reach", "frame", "plane", "sides", "symmetric", "closed", "pull")
-        )
-
     def sized(self, nu: int, nv: int) -> CastSettings:
-        return replace(self, nu=nu, nv=nv)
+        if (nu, nv) == (self.nu, self.nv):
+            return self
+        return replace(self, nu=nu, nv=nv, inner_u=(), inner_v=())
 
     def is_adaptive(self, direction: str) -> bool:
         return self.knots in ("adaptive", f"adaptive {direction}")
+
+
+def check_inner(settings: Sizes) -> None:
+    """Refuse inner knots that make no knot vector."""
+    for name, inner in (("u", settings.inner_u), ("v", settings.inner_v)):
+        knots = np.array([0.0, *inner, 1.0])
+        if not (np.isfinite(knots).all() and (np.diff(knots) >= 0).all()):
+            raise FitError(f"the knots along {name} do not rise from 0 to 1")
+
+
+Settings = TypeVar("Settings", bound=Sizes)
+
+
+def with_knots_of(settings: Settings, surface: BSplineSurface) -> Settings:
+    """Return settings with the counts and the knots that a search has come to."""
+    p, q = surface.degrees
+    inner_u, inner_v = surface.knots_u[p + 1 : -p - 1], surface.knots_v[q + 1 : -q - 1]
+    sized = settings.sized(*surface.counts)
+    return replace(  # type: ignore[type-var]
+        sized, inner_u=tuple(map(float, inner_u)), inner_v=tuple(map(float, inner_v))
+    )
+
+
+def has_knots(settings: Sizes) -> bool:
+    """Tell whether settings say where their knots lie."""
+    return bool(settings.inner_u or settings.inner_v)
+
+
+def alike(one: Sizes, other: Sizes) -> bool:
+    """Tell whether settings differ in their counts alone, so that they have the same candidates."""
+    return one.sized(1 + other.nu, other.nv).sized(other.nu, other.nv) == other.sized(
+        1 + other.nu, other.nv
+    ).sized(other.nu, other.nv)
 
 
 @dataclass(frozen=True, eq=False)
@@ -237,8 +276,16 @@ class Parameterization:
         return np.unique(knots)
 
     def start_space(self, settings: Sizes) -> Space:
-        """Return the space of even knots, with what the borders need among them."""
+        """Return the space of the settings' own knots, or of even ones, with what borders need."""
         degree = settings.degree
+        if has_knots(settings):
+            degrees = (degree, degree)
+            if self.least is not None:
+                degrees = (self.least.degree_u, self.least.degree_v)
+            knots = _clamped(settings.inner_u, degrees[0]), _clamped(settings.inner_v, degrees[1])
+            space = Space(*knots, *degrees, self.closed)
+            if space.counts == (settings.nu, settings.nv):
+                return space
         if self.least is None:
             knots = even_knots(settings.nu, degree), even_knots(settings.nv, degree)
             return Space(*knots, degree, degree, self.closed)
@@ -249,6 +296,10 @@ class Parameterization:
             knots_v=widened(least.knots_v, least.degree_v, settings.nv),
         )
         return space if self.mirror is None else self.mirror.doubled(space)
+
+
+def _clamped(inner: tuple[float, ...], degree: int) -> Floats:
+    return np.concatenate([np.zeros(degree + 1), inner, np.ones(degree + 1)])
 
 
 def adaptive_directions(settings: Sizes) -> str:

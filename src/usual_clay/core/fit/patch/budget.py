@@ -9,15 +9,22 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels, judge
 from usual_clay.core.fit.cast import Cast, laid_for_knots, settled, stiffness_of, surface_of
-from usual_clay.core.fit.parameterize.region import Parameterization
+from usual_clay.core.fit.parameterize.region import Parameterization, with_knots_of
 from usual_clay.core.fit.patch.patch import Ground, PatchSettings, finished, lay_out
-from usual_clay.core.fit.search.budget import LIMIT, SEARCH_POINTS, Search, in_words
+from usual_clay.core.fit.search.budget import (
+    LIMIT,
+    SEARCH_POINTS,
+    SEARCHING,
+    Search,
+    in_words,
+    stopped,
+)
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.front import RICHER, finer
 from usual_clay.core.fit.search.knot_search import KnotSearch
 from usual_clay.core.fit.search.trials import GROWTH
 from usual_clay.core.fit.solve.adaptive import Attempt
-from usual_clay.core.progress import Cancelled, Progress, silent
+from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.curve import BSplineCurve
@@ -98,8 +105,9 @@ def patch_to_tolerance(
         As `patch`. `Cancelled` is not passed on once a patch is made: the best so far is returned.
     """
     ground = lay_out(mesh, curves, neighbours, settings)
-    tried = _Patches(ground, settings, tolerance, found or (lambda _: None), progress)
-    cancelled, begin, best = False, None, tried.fewest
+    searching, fitting = stretch(progress, 0.0, SEARCHING), stretch(progress, SEARCHING, 1.0)
+    tried = _Patches(ground, settings, tolerance, found or (lambda _: None), searching)
+    best = tried.fewest
     search: KnotSearch | None = None
     try:
         error = tried.deviation(best)
@@ -108,27 +116,25 @@ def patch_to_tolerance(
         elif error > tolerance.deviation:
             search = _knot_search(tried, limit)
             search.run()
+        while True:
+            chosen = settings.sized(*best)
+            if search is not None:
+                surface = surface_of(search.laid, search.attempt, tried.base)
+                chosen = with_knots_of(settings, surface)
+            made = settled(ground.sample, chosen, ground.base, None, fitting)
+            fitted = finished(ground, made, chosen)
+            report = judge(fitted.feet.signed, tolerance)
+            if report.met or search is None or not search.goes_on(report.at_share):
+                break
     except Cancelled:
-        cancelled = True
         if not tried.made:
             raise
         best = _nearest(tried)
-    while True:
-        if search is not None:
-            begin = surface_of(search.laid, search.attempt, tried.base)
-            best = begin.counts
-        chosen = settings.sized(*best)
-        # A start is for all the points; the choice gives its parameters only to itself.
-        fitted = finished(ground, settled(ground.sample, chosen, ground.base, begin=begin), chosen)
-        report = judge(fitted.feet.signed, tolerance)
-        if report.met or cancelled or search is None or not search.goes_on(report.at_share):
-            break
+        return stopped(settings.sized(*best), tried.seen, tried.deviation(best), tolerance)
     counts = fitted.surface.counts
     tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))
-    words = in_words(
-        settings.sized(*counts), report, tolerance, tried.sample.noise, limit, cancelled
-    )
-    return Search(fitted, chosen, report, tuple(tried.seen.values()), words, cancelled)
+    words = in_words(chosen, report, tolerance, tried.sample.noise, limit)
+    return Search(chosen, tuple(tried.seen.values()), words, fitted, report)
 
 
 def patch_front(

@@ -8,7 +8,8 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats, Place
-from usual_clay.core.fit.solve.system import FitError, FixedControlPoints, Space
+from usual_clay.core.errors import FitError
+from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.spline.boundary import (
     BORDERS,
     Border,

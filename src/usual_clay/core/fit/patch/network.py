@@ -15,13 +15,14 @@ from scipy.sparse import coo_array, csc_array, dia_array, diags_array, vstack
 from scipy.sparse.linalg import splu
 
 from usual_clay.core.arrays import Floats, Ints, as_place, as_places
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.patch.meet import (
     LOOKED_AT,
     SAME_LINE,
     Ribbon,
     edge_strays,
 )
-from usual_clay.core.fit.solve.system import FitError, Space, energy_band, normal_equations
+from usual_clay.core.fit.solve.system import Space, energy_band, normal_equations
 from usual_clay.core.spline.basis import collocation, greville
 from usual_clay.core.spline.boundary import (
     BORDERS,

@@ -11,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 
 from usual_clay.core.arrays import Bools, Ints, frozen
 from usual_clay.core.check.deviation import Tolerance, percent
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import Cast, cost_of, folds_in, settled
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
@@ -21,10 +22,9 @@ from usual_clay.core.fit.parameterize.region import (
     MOST,
     KnotRule,
     Parameterization,
+    check_inner,
 )
 from usual_clay.core.fit.patch.meet import CONTINUITIES, Continuity, Frame, Ribbon, meeting
-from usual_clay.core.fit.solve.slide import Start
-from usual_clay.core.fit.solve.system import FitError
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.curvature import RINGS
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -82,6 +82,8 @@ class PatchSettings:
         For each border which of the further surfaces lies on its other side; -1 for none.
     ribbons : tuple of Ribbon
         Of the borders that it was solved for together with its neighbours.
+    inner_u, inner_v : tuples of float
+        The inner knots that a search found for these counts; with none they are chosen anew.
     """
 
     nu: int = 8
@@ -94,6 +96,8 @@ class PatchSettings:
     closing: float = 0.1
     beside: tuple[int, int, int, int] = (-1, -1, -1, -1)
     ribbons: tuple[Ribbon, ...] = ()
+    inner_u: tuple[float, ...] = ()
+    inner_v: tuple[float, ...] = ()
 
     def __post_init__(self) -> None:
         if not (FEWEST <= self.nu <= MOST and FEWEST <= self.nv <= MOST):
@@ -108,9 +112,12 @@ class PatchSettings:
             raise FitError(f"symmetric about x, y or z, not {self.symmetric!r}")
         if not (0 <= self.smoothness <= 1 and self.closing >= 0):
             raise FitError("smoothness must be 0 to 1, and a gap that is closed 0 or more")
+        check_inner(self)
 
     def sized(self, nu: int, nv: int) -> PatchSettings:
-        return replace(self, nu=nu, nv=nv)
+        if (nu, nv) == (self.nu, self.nv):
+            return self
+        return replace(self, nu=nu, nv=nv, inner_u=(), inner_v=())
 
     def is_adaptive(self, direction: str) -> bool:
         return self.knots in ("adaptive", f"adaptive {direction}")
@@ -158,7 +165,6 @@ def patch(
     curves: Sequence[BSplineCurve],
     neighbours: Sequence[BSplineSurface | None],
     settings: PatchSettings,
-    start: Start | None = None,
     progress: Progress = silent,
     found: Callable[[Cast], None] | None = None,
 ) -> PatchFit:
@@ -187,9 +193,7 @@ def patch(
     needed = ground.base.least
     assert needed is not None
     asked = settings.sized(max(settings.nu, needed.counts[0]), max(settings.nv, needed.counts[1]))
-    if start is not None and len(start.u) != len(ground.sample.points):
-        start = None
-    made = settled(ground.sample, asked, ground.base, start, progress, found)
+    made = settled(ground.sample, asked, ground.base, None, progress, found)
     return finished(ground, made, asked)
 
 

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
 from usual_clay.core.fit.cast import Cast, cast, surface_of, with_images
-from usual_clay.core.fit.parameterize.region import CastSettings, Sizes
+from usual_clay.core.fit.parameterize.region import CastSettings, Sizes, with_knots_of
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
 from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow, knot_search
-from usual_clay.core.progress import Cancelled, Progress, silent
+from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.sample import Sample
 
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
+# Of the time of a search so much is the search itself, the rest the fit to all points.
+SEARCHING = 0.85
 
 
 @dataclass(frozen=True, eq=False)
@@ -24,24 +26,34 @@ class Search:
 
     Attributes
     ----------
-    cast : Cast
-        The best found, fitted to all points.
     settings : CastSettings
-        With its counts.
-    report : Report
+        With the counts, and the knots where they are adaptive, that were found: a fit with them
+        is the surface that was found.
     candidates : tuple of Candidate
         Everything that was computed.
     words : str
         What came of it, in a sentence.
-    cancelled : bool
+    cast : Cast or None
+        The fit with these settings to all points; None where the search was stopped before it.
+    report : Report or None
+        Of the cast.
     """
 
-    cast: Cast
     settings: Sizes
-    report: Report
     candidates: tuple[Candidate, ...]
     words: str
-    cancelled: bool = False
+    cast: Cast | None = None
+    report: Report | None = None
+
+    @property
+    def cancelled(self) -> bool:
+        return self.cast is None
+
+    @property
+    def made(self) -> Cast:
+        """The cast of a search that was not stopped."""
+        assert self.cast is not None
+        return self.cast
 
 
 def to_tolerance(
@@ -70,82 +82,89 @@ def to_tolerance(
     Raises
     ------
     FitError, FoldsOverError
-        When the region cannot be cast at all. `Cancelled` is not passed on: the best so far
-        is returned, with `cancelled` set.
+        When the region cannot be cast at all.
+    Cancelled
+        Where it is stopped before the first candidate. Later the best so far is returned.
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
-    trials = Trials(part, settings, tolerance, found or (lambda _: None), progress)
-    if settings.knots != "even":
-        return _with_knots(sample, trials, limit)
-    cancelled = False
+    searching, fitting = stretch(progress, 0.0, SEARCHING), stretch(progress, SEARCHING, 1.0)
+    trials = Trials(part, settings, tolerance, found or (lambda _: None), searching)
     try:
-        best = grow(trials, limit)
-        if trials.deviation(*best) <= tolerance.deviation:
-            best = draw_in(trials, best, limit)
+        if settings.knots == "even":
+            best = grow(trials, limit)
+            if trials.deviation(*best) <= tolerance.deviation:
+                best = draw_in(trials, best, limit)
+            return _settle(sample, trials, best, limit, fitting)
+        return _with_knots(sample, trials, limit, fitting)
     except Cancelled:
-        cancelled = True
         if not trials.seen:
             raise
-        best = best_so_far(trials)
-    chosen, fitted, report = _settle(sample, trials, best, limit, cancelled)
-    return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
+    best = best_so_far(trials)
+    return stopped(settings.sized(*best), trials.seen, trials.deviation(*best), tolerance)
+
+
+def stopped(
+    chosen: Sizes,
+    seen: Mapping[tuple[int, int], Candidate],
+    deviation: float,
+    tolerance: Tolerance,
+) -> Search:
+    """Return what a search that was stopped had come to."""
+    words = (
+        f"Stopped. The best so far has {counts_in_words(chosen)}: {percent(tolerance.share)} of"
+        f" the points tried lie within {deviation:.3f} mm."
+    )
+    return Search(chosen, tuple(seen.values()), words)
 
 
 def _outcome(
-    sample: Sample,
-    trials: Trials,
-    fitted: Cast,
-    chosen: CastSettings,
-    report: Report,
-    limit: int,
-    cancelled: bool,
+    sample: Sample, trials: Trials, fitted: Cast, chosen: CastSettings, report: Report, limit: int
 ) -> Search:
     trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
-    words = in_words(chosen, report, trials.tolerance, sample.noise, limit, cancelled)
-    return Search(fitted, chosen, report, tuple(trials.seen.values()), words, cancelled)
+    words = in_words(chosen, report, trials.tolerance, sample.noise, limit)
+    return Search(chosen, tuple(trials.seen.values()), words, fitted, report)
 
 
-def _with_knots(sample: Sample, trials: Trials, limit: int) -> Search:
+def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Search:
     """Search with adaptive knots, and fit what is found to all points."""
-    search, cancelled = knot_search(trials, limit), False
-    try:
-        search.run()
-    except Cancelled:
-        cancelled = True
+    search = knot_search(trials, limit)
+    search.run()
     while True:
         surface = surface_of(search.laid, search.attempt, trials.base)
-        chosen = trials.settings.sized(*surface.counts)
-        fitted = cast(sample, chosen, begin=surface)
+        chosen = with_knots_of(trials.settings, surface)
+        fitted = cast(sample, chosen, progress)
         report = judge(fitted.feet.signed, trials.tolerance)
-        if report.met or cancelled or not search.goes_on(report.at_share):
-            break
-    return _outcome(sample, trials, fitted, chosen, report, limit, cancelled)
+        if report.met or not search.goes_on(report.at_share):
+            return _outcome(sample, trials, fitted, chosen, report, limit)
 
 
 def _settle(
-    sample: Sample, trials: Trials, best: tuple[int, int], limit: int, cancelled: bool
-) -> tuple[CastSettings, Cast, Report]:
+    sample: Sample, trials: Trials, best: tuple[int, int], limit: int, progress: Progress
+) -> Search:
     """Fit the chosen counts to all points; add a few control points should that fall short."""
     tolerance = trials.tolerance
     expected = trials.deviation(*best) <= tolerance.deviation
     nu, nv = best
     while True:
         chosen = trials.settings.sized(nu, nv)
-        fitted = cast(sample, chosen, begin=trials.made.get((nu, nv)))
+        fitted = cast(sample, chosen, progress)
         report = judge(fitted.feet.signed, tolerance)
-        if report.met or cancelled or not expected or nu * nv > 1.3 * best[0] * best[1]:
-            return chosen, fitted, report
         wider = nu < limit and (nu <= nv * best[0] / best[1] or nv >= limit)
         nu, nv = (nu + 1, nv) if wider else (nu, nv + 1)
-        if max(nu, nv) > limit or not trials.enough_points(nu, nv):
-            return chosen, fitted, report
+        spent = chosen.nu * chosen.nv > 1.3 * best[0] * best[1]
+        more = max(nu, nv) <= limit and trials.enough_points(nu, nv)
+        if report.met or not expected or spent or not more:
+            return _outcome(sample, trials, fitted, chosen, report, limit)
 
 
-def in_words(
-    chosen: Sizes, report: Report, tolerance: Tolerance, noise: float, limit: int, cancelled: bool
-) -> str:
+def counts_in_words(chosen: Sizes) -> str:
+    """Return a surface's counts in words."""
+    return f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
+
+
+def in_words(chosen: Sizes, report: Report, tolerance: Tolerance, noise: float, limit: int) -> str:
     """Say what a search came to."""
-    found = f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
+    found = counts_in_words(chosen)
     reached = f"{percent(tolerance.share)} of the points lie within {report.at_share:.3f} mm"
     floor = tolerance.noise_floor(noise)
     if report.met:
@@ -155,8 +174,6 @@ def in_words(
                 f" {percent(tolerance.share)}): part of it copies noise."
             )
         return f"{found}: {reached}."
-    if cancelled:
-        return f"Stopped. The best so far has {found}: {reached}."
     if tolerance.deviation < floor:
         return (
             f"The tolerance {tolerance.deviation:.3f} mm lies below the scan's noise"

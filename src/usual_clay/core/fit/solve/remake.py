@@ -9,9 +9,10 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.solve.adaptive import spread_knots
 from usual_clay.core.fit.solve.slide import LEAST_WITHIN, Start, fit_from, pulls_of
-from usual_clay.core.fit.solve.system import FitError, FixedControlPoints, Space
+from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.spline.basis import collocation, even_knots, span_of
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface, sample_parameters, surface_grid

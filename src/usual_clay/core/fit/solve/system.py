@@ -12,14 +12,11 @@ from scipy.sparse.linalg import splu
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
+from usual_clay.core.errors import FitError
 from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
 from usual_clay.core.spline.pieces import by_piece
 
 OPEN = "the points leave some control points open: use fewer, or more smoothness"
-
-
-class FitError(ValueError):
-    """Data that no surface of the asked kind can be fitted to."""
 
 
 @dataclass(frozen=True, eq=False)

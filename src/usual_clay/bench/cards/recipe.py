@@ -1,0 +1,169 @@
+"""The card of whatever a recipe made, from its settings and roles, where there is no better one."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from typing import Any, Literal, get_args, get_origin, get_type_hints
+
+from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import Card, Figures
+from usual_clay.bench.cards.fields import Field, Fields, Figure, Pick
+from usual_clay.bench.command import Commands
+from usual_clay.bench.edits.making import set_settings
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import Row, combo, fill
+from usual_clay.core.check.deviation import percent
+from usual_clay.core.errors import ClayError, sentence
+from usual_clay.job.edits import make
+from usual_clay.job.items import Followed
+from usual_clay.job.recipes import Kind, Role, kind_of
+from usual_clay.job.remake import is_stale
+
+# Of a role that takes any number so many are offered to begin with.
+SOME = 4
+
+
+def fields_of(settings: type) -> tuple[Field, ...]:
+    """Return a field for each setting that a card can show: numbers, words, yes and no."""
+    hints = get_type_hints(settings)
+    made: list[Field] = []
+    for each in fields(settings):
+        hint, words = hints[each.name], each.name.replace("_", " ").capitalize()
+        if get_origin(hint) is Literal:
+            options = tuple(
+                (str(v) or "none", v, f"{words}: {v or 'none'}") for v in get_args(hint)
+            )
+            made.append(Pick(each.name, words, options))
+        elif hint is bool:
+            made.append(Pick(each.name, words, (("no", False, "No"), ("yes", True, "Yes"))))
+        elif hint is int:
+            made.append(Figure(each.name, words, words, -1e6, 1e6, 0, ""))
+        elif hint is float:
+            made.append(Figure(each.name, words, words, -1e6, 1e6, 4, ""))
+    return tuple(made)
+
+
+class RecipeCard(Card):
+    """Roles to pick anew, settings that change it live, and its figures."""
+
+    def __init__(self, session: Session, commands: Commands) -> None:
+        super().__init__(session)
+        self._commands = commands
+        self._pages: dict[str, tuple[QWidget, list[tuple[Role, int, QComboBox]], Fields]] = {}
+        self._kind = ""
+        self.body = QVBoxLayout()
+        self.column.addLayout(self.body)
+        self.figures = Figures()
+        self.near, self.far = self.figures.near, self.figures.far
+        self.column.addWidget(self.figures)
+        self.add_say()
+        self.loose = commands.button("set loose")
+        self.search = commands.button("to tolerance", "To tolerance")
+        self.add_buttons(self.search, self.loose)
+        self.column.addStretch(1)
+
+    def _item(self) -> Followed | None:
+        return self.session.shown.get(self.session.choice.item, Followed)
+
+    def _page(self, kind: Kind) -> tuple[QWidget, list[tuple[Role, int, QComboBox]], Fields]:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        picks = []
+        for role in kind.roles:
+            count = role.most or max(role.least, SOME)
+            for place in range(count):
+                words = role.words if count == 1 else f"{role.words} {place + 1}"
+                box = combo(words)
+                box.currentIndexChanged.connect(lambda _index: self._tie())
+                column.addWidget(Row(words, box, stretch=0))
+                picks.append((role, place, box))
+        shown = Fields(fields_of(kind.settings))
+        shown.changed.connect(self._set)
+        column.addWidget(shown)
+        self.body.addWidget(page)
+        return page, picks, shown
+
+    def refresh(self) -> None:
+        item, session = self._item(), self.session
+        if item is None or item.recipe is None:
+            return
+        kind = kind_of(item.recipe.kind)
+        if kind.name not in self._pages:
+            self._pages[kind.name] = self._page(kind)
+        self._kind = kind.name
+        for name, page in self._pages.items():
+            page[0].setVisible(name == kind.name)
+        _, picks, shown = self._pages[kind.name]
+        self.title.setText(f"{kind.title}: {item.name}")
+        loose = session.job.is_loose(item)
+        self.about.setText(kind.about if not loose else f"{kind.about}; loose: a source is gone")
+        for role, place, box in picks:
+            self._show_source(item, role, place, box)
+            box.setEnabled(not item.locked)
+        shown.show_settings(item.recipe.settings)
+        shown.setEnabled(not item.locked and not loose)
+        self.search.setVisible(kind.search is not None)
+        self.loose.setEnabled(not item.locked)
+        self._show_figures(item)
+
+    def _show_source(self, item: Followed, role: Role, place: int, box: QComboBox) -> None:
+        assert item.recipe is not None
+        job = self.session.job
+        items = [i for each in role.takes for i in job.all(each) if i.id != item.id]
+        box.blockSignals(True)
+        fill(box, items, "" if place < role.least else "none")
+        taken = item.recipe.all(role.name)
+        box.setCurrentIndex(box.findData(taken[place] if place < len(taken) else ""))
+        box.blockSignals(False)
+
+    def _show_figures(self, item: Followed) -> None:
+        job, stale = self.session.shown, is_stale(self.session.shown, item)
+        report = job.report(item) if hasattr(item, "signed") else None  # type: ignore[arg-type]
+        self.figures.setVisible(report is not None or hasattr(item, "control_points"))
+        cost = getattr(item, "control_points", None)
+        if report is not None:
+            words = "being made" if stale else f"{percent(job.tolerance.share)} are nearer"
+            self.near.show_figure(f"{report.at_share:.3f} mm", words, stale)
+            self.far.show_figure(f"{report.max:.3f} mm", "farthest point", stale)
+        elif cost is not None:
+            self.near.show_figure(str(cost), "being made" if stale else "control points", stale)
+        self.far.setVisible(report is not None)
+        trouble = self.session.trouble.get(item.id, "") if stale else ""
+        self.say(self.session.notes.get(item.id, ""), trouble)
+
+    def _set(self) -> None:
+        item = self._item()
+        if item is None or item.recipe is None:
+            return
+        shown = self._pages[self._kind][2]
+        try:
+            settings: Any = shown.settings(item.recipe.settings)
+        except ClayError as error:
+            self.session.told.emit("trouble", sentence(error))
+            return
+        set_settings(self.session, item, settings, f"{item.name}'s settings")
+
+    def _tie(self) -> None:
+        """Let what is picked take the roles."""
+        session, item = self.session, self._item()
+        if item is None or item.recipe is None or not session.may_change(item):
+            return
+        job, recipe = session.job, item.recipe
+        roles: dict[str, list[str]] = {}
+        for role, _, box in self._pages[self._kind][1]:
+            if box.currentData():
+                roles.setdefault(role.name, []).append(str(box.currentData()))
+        try:
+            for name, ids in roles.items():
+                if tuple(ids) != recipe.all(name):
+                    now = job.get(item.id, Followed)
+                    assert now is not None
+                    job = make.tied(job, now, name, *ids)
+        except ClayError as error:
+            session.told.emit("trouble", sentence(error))
+            return
+        if job is not session.job:
+            session.commit(job, f"tie {item.name} again")

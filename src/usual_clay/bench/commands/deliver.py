@@ -1,0 +1,32 @@
+"""Deliver: files for others."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from usual_clay.bench.bench import Bench
+from usual_clay.bench.command import Command
+from usual_clay.job.items import Curve, Surface
+
+
+def write(suffix: str, bench: Bench) -> None:
+    bench.documents.deliver(suffix)
+
+
+def nothing_to_write(bench: Bench) -> str:
+    return "" if bench.any_of(Surface) or bench.any_of(Curve) else "There is nothing to write yet."
+
+
+def _write(name: str, words: str, suffix: str, icon: str, also: str, key: str = "",
+           fits: tuple[type[Curve] | type[Surface], ...] = ()) -> Command:  # fmt: skip
+    return Command(name, words, partial(write, suffix), f"export save {also}", key, "Deliver",
+                   icon, name.upper(), why_not=nothing_to_write, fits=fits)  # fmt: skip
+
+
+COMMANDS = (
+    _write("step", "Write STEP", ".step", "export", "exchange cad", "Ctrl+E", (Curve, Surface)),
+    _write("iges", "Write IGES", ".igs", "export", "exchange cad", fits=(Curve, Surface)),
+    _write("stl", "Write STL triangles", ".stl", "triangle", "mesh print", fits=(Surface,)),
+    _write("svg", "Write curves as SVG, true scale", ".svg", "export", "drawing", fits=(Curve,)),
+    _write("csv", "Write points along curves as CSV", ".csv", "dots-nine", "coordinates"),
+)  # fmt: skip

@@ -1,0 +1,157 @@
+"""What is done at every station: steps back and forward, items, views, documents."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QLineEdit, QPushButton
+
+from usual_clay.bench.bench import Bench
+from usual_clay.bench.camera import TRUE_VIEWS
+from usual_clay.bench.command import STATIONS, Command
+from usual_clay.bench.commands.surface import cast
+from usual_clay.bench.edits.points import take_out
+from usual_clay.bench.edits.regions import set_spread
+from usual_clay.job.items import PointList, Region
+
+NOTHING = "Choose an item in the Shelf or on the stage first."
+
+
+# ---- steps back and forward ------------------------------------------------------------------
+
+
+def escape(bench: Bench) -> None:
+    """Go one step back."""
+    session = bench.session
+    choice = session.choice
+    if bench.finder.isVisible():
+        bench.finder.hide()
+    elif bench.stage.escape() or session.stop_work() or bench.cards.close_asked():
+        return
+    elif session.hand.tool is not None:
+        session.hand.take(None)
+    elif choice.fresh is not None and choice.fresh == choice.item:
+        choice.fresh = None
+        session.undo()
+    else:
+        choice.choose(None)
+
+
+def accept(bench: Bench) -> None:
+    """Do what Enter means here."""
+    focused, session = QApplication.focusWidget(), bench.session
+    if isinstance(focused, QPushButton):
+        focused.click()
+    elif isinstance(focused, QAbstractSpinBox | QLineEdit):
+        bench.stage.large.setFocus()
+    elif not bench.cards.accept_asked():
+        if session.choice.fitted() is not None and session.hand.tool is None:
+            keep(bench)
+        elif bench.chosen(Region) is not None:
+            cast(bench)
+
+
+def keep(bench: Bench) -> None:
+    """Be done with the chosen surface or curve."""
+    bench.session.choice.fresh = None
+    bench.session.choice.choose(None)
+
+
+def step_setting(up: bool, bench: Bench) -> None:
+    """Halve or double what the brackets set: the nudge step, the brush, or the spread."""
+    session = bench.session
+    hand = session.hand
+    if session.choice.points:
+        hand.nudge_step = float(np.clip(hand.nudge_step * (2 if up else 0.5), 1e-4, 100))
+        session.told.emit("news", f"Arrows nudge by {hand.nudge_step:g} mm.")
+    elif hand.tool == "spread":
+        set_spread(session, hand.spread_amount + (0.02 if up else -0.02))
+    else:
+        hand.set_brush(hand.brush_radius * (2 if up else 0.5))
+
+
+# ---- the chosen item -------------------------------------------------------------------------
+
+
+def nothing_chosen(bench: Bench) -> str:
+    return "" if bench.session.choice.item in bench.session.job.items else NOTHING
+
+
+def delete(bench: Bench) -> None:
+    """Take ringed points out; without any, delete the chosen item."""
+    session, points = bench.session, bench.chosen(PointList)
+    if points is not None and len(session.choice.ringed):
+        take_out(session, points, session.choice.ringed, "take points out")
+    elif session.choice.item is not None:
+        session.delete(session.choice.item)
+
+
+def rename(bench: Bench) -> None:
+    bench.shelf.rows[bench.session.choice.item or ""].rename()
+
+
+def toggle(flag: str, bench: Bench) -> None:
+    item = bench.session.job.items[bench.session.choice.item or ""]
+    bench.session.set_flag(item.id, flag, not getattr(item, flag))
+
+
+def switch(layer: str, bench: Bench) -> None:
+    bench.stage.switch(layer)
+
+
+def look(view: str, bench: Bench) -> None:
+    bench.stage.look(view)
+
+
+def go(station: str, bench: Bench) -> None:
+    bench.set_station(station)
+
+
+COMMANDS = (
+    Command("scan shown", "Show or hide scans", partial(switch, "scan"), "mesh layer", "1"),
+    Command("surfaces shown", "Show or hide surfaces", partial(switch, "surfaces"), "layer", "2"),
+    Command("net shown", "Show or hide the control net", partial(switch, "net"), "cage points",
+            "3"),
+    Command("pictures shown", "Show or hide pictures", partial(switch, "pictures"),
+            "images layer", "6"),
+    Command("fit view", "Show everything", lambda bench: bench.stage.fit(), "zoom extents all",
+            "Home"),
+    Command("swap", "Swap the views", lambda bench: bench.stage.swap(), "exchange"),
+    Command("fold", "Fold the side light away or back", lambda bench: bench.stage.fold(),
+            "hide view", "Ctrl+L"),
+    *(Command(f"look {view}", f"Side light: true {view}", partial(look, view), "view ortho")
+      for view in TRUE_VIEWS),
+    Command("undo", "Undo", lambda bench: bench.session.undo(), "back", "Ctrl+Z"),
+    Command("redo", "Redo", lambda bench: bench.session.redo(), "again forward", "Ctrl+Shift+Z"),
+    Command("accept", "Accept", accept, "keep ok finish", "Return"),
+    Command("escape", "One step back", escape, "cancel stop", "Esc"),
+    Command("keep", "Keep the surface", keep, "done finish", short="Keep surface",
+            tip="Done with it for now (Enter); Esc drops a new surface"),
+    Command("less", "Halve the brush, spread less", partial(step_setting, False), "smaller", "["),
+    Command("more", "Double the brush, spread more", partial(step_setting, True), "larger", "]"),
+    Command("delete", "Delete the chosen item", delete, "remove erase", "Del",
+            why_not=nothing_chosen),
+    Command("rename", "Rename the chosen item", rename, "name label", "F2",
+            why_not=nothing_chosen),
+    Command("hide", "Hide or show the chosen item", partial(toggle, "visible"), "visible eye", "H",
+            why_not=nothing_chosen),
+    Command("lock", "Lock or unlock the chosen item", partial(toggle, "locked"), "freeze protect",
+            "L", why_not=nothing_chosen),
+    Command("new", "New job", lambda bench: bench.documents.new(), "document file", "Ctrl+N"),
+    Command("open", "Open a job", lambda bench: bench.documents.open(), "document file load",
+            "Ctrl+O"),
+    Command("open demo", "Open the demo job", lambda bench: bench.documents.open_demo(),
+            "example sample lure"),
+    Command("save", "Save the job", lambda bench: bench.documents.save(), "document file",
+            "Ctrl+S"),
+    Command("save as", "Save the job under another name",
+            lambda bench: bench.documents.save_as(), "document file copy", "Ctrl+Shift+S"),
+    Command("finder", "Find an action", lambda bench: bench.finder.open(), "search command palette",
+            "Ctrl+Space"),
+    Command("keys", "See and change keys", lambda bench: bench.cards.ask("keys"),
+            "shortcuts keyboard help", "F1"),
+    Command("quit", "Quit", lambda bench: bench.close(), "exit close", "Ctrl+Q"),
+    *(Command(f"station {station}", f"Go to {station}", partial(go, station), "tab page",
+              f"Alt+{number}") for number, station in enumerate(STATIONS, start=1)),
+)  # fmt: skip

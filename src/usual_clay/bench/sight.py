@@ -1,0 +1,53 @@
+"""View settings, and what is known of the chosen item besides its own figures."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import Report
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.search.fairness import Fairness
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.job.items import ItemId
+
+
+class Sight(QObject):
+    """Signals
+    -------
+    changed : a view setting, or what a card lights up
+    known_changed : more is known of the chosen item
+    """
+
+    changed = Signal()
+    known_changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.comb_scale = 1.0
+        self.comb_density = 1.0
+        # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
+        self.lit: list[Floats] = []
+        # What a running search has found so far.
+        self.found: list[Candidate] = []
+        # The front of the chosen surface as far as it is computed by itself.
+        self.front: list[Candidate] = []
+        # How calm the chosen surface is, with the shape that this was worked out of.
+        self.calm: tuple[BSplineSurface, Fairness] | None = None
+        # How surfaces lay before the last move of the hand.
+        self.before_move: dict[ItemId, Report] = {}
+
+    def set_comb(self, scale: float, density: float | None = None) -> None:
+        """Set how long the comb's quills are, 0 hides them, and how dense they stand."""
+        self.comb_scale = scale
+        self.comb_density = self.comb_density if density is None else density
+        self.changed.emit()
+
+    def light(self, lines: list[Floats]) -> None:
+        """Show lines and points on the stage; none ends it."""
+        self.lit = lines
+        self.changed.emit()
+
+    def forget(self) -> None:
+        """Let go of what was of the item that was chosen."""
+        self.found, self.lit = [], []

@@ -1,0 +1,99 @@
+"""The figures of what a recipe made, as reports give them, and exit codes."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from usual_clay.core.check.comb import comb_of
+from usual_clay.core.check.deviation import judge, percent
+from usual_clay.files.atomic import write_text
+from usual_clay.job.items import Curve, Followed, PointList, Shape, Surface
+from usual_clay.job.job import Job
+from usual_clay.job.made import Given
+from usual_clay.job.recipes import kind_of
+
+MET, FAULT, BAD_INPUT, NOT_MET = 0, 1, 2, 3
+
+
+def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
+    """Return what there is to say of an item in numbers: what it costs and how far it is off."""
+    figures: dict[str, Any] = {}
+    if isinstance(item, Surface):
+        geometry = item.geometry
+        figures |= {
+            "control_points": list(geometry.counts),
+            "total": item.control_points,
+            "degree": list(geometry.degrees),
+            "knots": {"u": geometry.knots_u.tolist(), "v": geometry.knots_v.tolist()},
+        }
+    elif isinstance(item, Curve):
+        comb = comb_of(item.geometry)
+        figures |= {
+            "control_points": [item.control_points],
+            "total": item.control_points,
+            "degree": item.geometry.degree,
+            "inflections": len(comb.inflections),
+        }
+    elif isinstance(item, PointList):
+        figures |= {"points": len(item.points), "closed": item.closed}
+    elif isinstance(item, Shape):
+        shape = item.geometry
+        figures |= {"shape": asdict(shape) | {
+            "point": shape.point.tolist(), "axis": shape.axis.tolist()}}  # fmt: skip
+    signed = getattr(item, "signed", None)
+    figures["met"] = True
+    if signed is not None:
+        report = judge(signed, job.tolerance)
+        figures |= {
+            "points": report.points,
+            "within_share": report.within_share,
+            "rms": report.rms,
+            "p95": report.p95,
+            "max": report.max,
+            "met": report.met,
+        }
+        figures |= _noise(given) | _fairness(job, item, given)
+    return figures
+
+
+def _noise(given: Given) -> dict[str, Any]:
+    """Return the noise of what is measured, where a source tells it."""
+    noise = next((each.noise for each in given if hasattr(each, "noise")), None)
+    return {} if noise is None else {"noise": noise}
+
+
+def _fairness(job: Job, item: Followed, given: Given) -> dict[str, Any]:
+    searching = None if item.recipe is None else kind_of(item.recipe.kind).search
+    if searching is None or searching.fairness is None or not isinstance(item, Surface):
+        return {}
+    assert item.recipe is not None
+    assert item.signed is not None
+    found = searching.fairness(
+        item.recipe.settings, given, item.geometry, item.signed, job.tolerance
+    )
+    return {"fairness": asdict(found)}
+
+
+def in_words(job: Job, item: Followed, figures: dict[str, Any], said: str) -> str:
+    """Return what was made in a sentence."""
+    if said:
+        return said
+    cost = f"{figures['total']} control points" if "total" in figures else item.name
+    if "p95" not in figures:
+        return f"{cost}."
+    report = judge(item.signed, job.tolerance)  # type: ignore[attr-defined]
+    share = percent(job.tolerance.share)
+    return f"{cost}: {share} of the points lie within {report.at_share:.3f} mm."
+
+
+def write_report(path: Path | None, figures: dict[str, Any]) -> None:
+    """Write figures as JSON, where a path is given."""
+    if path is not None:
+        write_text(path, json.dumps(figures, indent=2) + "\n")
+
+
+def exit_code(figures: dict[str, Any]) -> int:
+    return MET if figures["met"] else NOT_MET

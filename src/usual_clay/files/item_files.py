@@ -1,0 +1,279 @@
+"""How each kind of item is written into a job file, and read from one: ONE ROW for each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from usual_clay.core.check.deviation import LEVELS
+from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.picture.look import Look
+from usual_clay.core.picture.placement import Placement, Plane
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.shapes import KINDS as SHAPE_KINDS
+from usual_clay.core.scan.shapes import SimpleShape
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.files.picture_file import checked_size
+from usual_clay.job.items import (
+    Curve,
+    Item,
+    Picture,
+    PointList,
+    Region,
+    Scan,
+    Shape,
+    Surface,
+)
+
+Told = dict[str, Any]
+# Puts an array or bytes into the file under a name, and into what is told where it lies.
+Put = Callable[[str, Any], None]
+# Reads an entry: an array of a kind and a shape, or with no kind the bytes.
+Read = Callable[..., Any]
+MOST_TEXT = 500
+
+
+@dataclass(frozen=True)
+class ItemFile:
+    """How one kind of item is written and read.
+
+    Attributes
+    ----------
+    write : callable
+        ``write(item, put)`` gives what is written in words and numbers; arrays go to `put`.
+    read : callable
+        ``read(told, common, read, items)`` gives the item; `items` are those before it.
+    """
+
+    write: Callable[[Any, Put], Told]
+    read: Callable[[Told, Told, Read, Mapping[str, Item]], Item]
+
+
+def _write_scan(scan: Scan, put: Put) -> Told:
+    put("vertices", scan.mesh.vertices)
+    put("triangles", scan.mesh.triangles.astype(np.int32))
+    put("colours", None if scan.colours is None else scan.colours.astype(np.int32))
+    return {"source": scan.source, "unit": scan.unit}
+
+
+def _write_region(region: Region, put: Put) -> Told:
+    put("vertices", region.vertices.astype(np.int32))
+    return {"scan": region.scan}
+
+
+def _write_picture(picture: Picture, put: Put) -> Told:
+    put("data", picture.data)
+    told: Told = {"source": picture.source, "size": list(picture.size)}
+    return told | {"placement": asdict(picture.placement), "look": asdict(picture.look)}
+
+
+def _write_points(points: PointList, put: Put) -> Told:
+    put("points", points.points)
+    put("out", points.out.astype(np.int32))
+    return {"source": points.source, "unit": points.unit, "closed": points.closed}
+
+
+def _write_shape(item: Shape, put: Put) -> Told:
+    shape = item.geometry
+    put("signed", item.signed)
+    places = {"point": shape.point.tolist(), "axis": shape.axis.tolist()}
+    return {"shape": asdict(shape) | places}
+
+
+def _write_curve(curve: Curve, put: Put) -> Told:
+    for name in ("knots", "points", "weights"):
+        put(name, getattr(curve.geometry, name))
+    put("signed", curve.signed)
+    watched = None if curve.watched is None else asdict(curve.watched)
+    return {"watches": curve.watches, "watched": watched} | _write_candidates(curve.candidates, put)
+
+
+def _write_surface(surface: Surface, put: Put) -> Told:
+    put("inside", None if surface.inside is None else surface.inside.astype(np.int32))
+    for name in ("knots_u", "knots_v", "points", "weights"):
+        put(name, getattr(surface.geometry, name))
+    put("signed", surface.signed)
+    return {"watches": surface.watches} | _write_candidates(surface.candidates, put)
+
+
+def _write_candidates(candidates: Sequence[Candidate], put: Put) -> Told:
+    levels = np.array([c.levels for c in candidates]).reshape(-1, len(LEVELS))
+    put("levels", levels)
+    return {"counts": [[c.nu, c.nv] for c in candidates]}
+
+
+def text(value: Any) -> str:
+    """Return a value that must be a text of a sensible length."""
+    if not isinstance(value, str) or len(value) > MOST_TEXT:
+        raise ValueError("a name is no text")
+    return value
+
+
+def tuples(value: Any) -> Any:
+    """Turn lists back into the tuples that they were."""
+    if isinstance(value, list):
+        return tuple(tuples(part) for part in value)
+    return {k: tuples(v) for k, v in value.items()} if isinstance(value, dict) else value
+
+
+def _finite(values: Any, count: int) -> Any:
+    array = np.array([float(value) for value in values])
+    if array.shape != (count,) or not np.isfinite(array).all():
+        raise ValueError("a place or a direction is not made of finite numbers")
+    return array
+
+
+def _scan(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Scan:
+    mesh = TriangleMesh(
+        read(told["vertices"], "f", (None, 3)), read(told["triangles"], "i", (None, 3))
+    )
+    colours = told.get("colours")
+    if colours is not None:
+        found = read(colours, "i", (len(mesh.vertices), 3))
+        if found.min() < 0 or found.max() > 255:
+            raise ValueError(f"the scan {common['name']} has colours that are none")
+        colours = found.astype(np.uint8)
+    source, unit = text(told["source"]), text(told["unit"])
+    return Scan(**common, mesh=mesh, source=source, unit=unit, colours=colours)
+
+
+def _region(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Region:
+    scan = items.get(told["scan"])
+    if not isinstance(scan, Scan):
+        raise ValueError(f"the region {common['name']} has no scan")
+    chosen = _choice(read(told["vertices"], "i", (None,)), len(scan.mesh.vertices), common["name"])
+    return Region(**common, scan=scan.id, vertices=chosen)
+
+
+def _points(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> PointList:
+    points = read(told["points"], "f", (None, 3))
+    return PointList(
+        **common,
+        points=points,
+        out=_choice(read(told["out"], "i", (None,)), len(points), common["name"]),
+        closed=bool(told["closed"]),
+        source=text(told["source"]),
+        unit=text(told["unit"]),
+    )
+
+
+def _choice(chosen: Any, count: int, name: str) -> Any:
+    """Check indices into `count` things, rising."""
+    if len(chosen) and not (chosen[0] >= 0 and chosen[-1] < count and (np.diff(chosen) > 0).all()):
+        raise ValueError(f"what is chosen in {name} does not fit its points")
+    return chosen
+
+
+def _picture(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Picture:
+    data = read(told["data"], None)
+    if checked_size(data, common["name"]) != tuple(told["size"]):
+        raise ValueError(f"the picture {common['name']} is not as large as it says")
+    placed = tuples(told["placement"])
+    plane = placed.pop("plane")
+    across, up, origin = (_finite(plane[name], 3) for name in ("across", "up", "origin"))
+    if np.abs(np.stack([across, up]) @ np.stack([across, up]).T - np.eye(2)).max() > 1e-6:
+        raise ValueError(f"the plane of {common['name']} has no right angles")
+    whole = Plane(text(plane["name"]), *(tuple(part.tolist()) for part in (across, up, origin)))
+    return Picture(
+        **common,
+        data=data,
+        size=(int(told["size"][0]), int(told["size"][1])),
+        placement=Placement(whole, **placed),
+        look=Look(**tuples(told["look"])),
+        source=text(told["source"]),
+    )
+
+
+def _shape(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Shape:
+    shape = dict(told["shape"])
+    if shape["kind"] not in SHAPE_KINDS:
+        raise ValueError(f"no simple shape is called {shape['kind']!r}")
+    point, axis, span = (_finite(shape[k], n) for k, n in (("point", 3), ("axis", 3), ("span", 2)))
+    radius, angle = _finite((shape["radius"], shape["angle"]), 2)
+    geometry = SimpleShape(
+        shape["kind"], point, axis, float(radius), float(angle), (float(span[0]), float(span[1]))
+    )
+    return Shape(**common, geometry=geometry, signed=_signed(told, read))
+
+
+def _curve(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Curve:
+    points = read(told["points"], "f", (None, 3))
+    weights = told["weights"]
+    geometry = BSplineCurve(
+        read(told["knots"], "f", (None,)),
+        points,
+        None if weights is None else read(weights, "f", (len(points),)),
+    )
+    return Curve(
+        **common,
+        geometry=geometry,
+        signed=_signed(told, read),
+        candidates=_candidates(told, read),
+        watches=text(told["watches"]),
+        watched=_watched(told.get("watched")),
+    )
+
+
+def _watched(told: Told | None) -> TraceSettings | None:
+    return None if told is None else TraceSettings(**tuples(told))
+
+
+def _surface(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Surface:
+    points = read(told["points"], "f", (None, None, 3))
+    weights = told["weights"]
+    geometry = BSplineSurface(
+        read(told["knots_u"], "f", (None,)),
+        read(told["knots_v"], "f", (None,)),
+        points,
+        None if weights is None else read(weights, "f", points.shape[:2]),
+    )
+    return Surface(
+        **common,
+        geometry=geometry,
+        signed=_signed(told, read),
+        candidates=_candidates(told, read),
+        watches=text(told["watches"]),
+        inside=_inside(told, common, read, items),
+    )
+
+
+def _inside(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Any:
+    """Return what of a scan judges a patch; nothing where the scan is gone."""
+    if told.get("inside") is None:
+        return None
+    scan = items.get(told["watches"])
+    if not isinstance(scan, Scan):
+        return None
+    return _choice(read(told["inside"], "i", (None,)), len(scan.mesh.vertices), common["name"])
+
+
+def _candidates(told: Told, read: Read) -> tuple[Candidate, ...]:
+    counts = told["counts"]
+    levels = read(told["levels"], "f", (len(counts), len(LEVELS)))
+    return tuple(
+        Candidate(int(nu), int(nv), row) for (nu, nv), row in zip(counts, levels, strict=True)
+    )
+
+
+def _signed(told: Told, read: Read) -> Any:
+    signed = told["signed"]
+    signed = None if signed is None else read(signed, "f", (None,))
+    if signed is not None and not len(signed):
+        raise ValueError(f"{told['name']} has no deviations")
+    return signed
+
+
+ITEM_FILES: dict[str, ItemFile] = {
+    "scan": ItemFile(_write_scan, _scan),
+    "region": ItemFile(_write_region, _region),
+    "picture": ItemFile(_write_picture, _picture),
+    "points": ItemFile(_write_points, _points),
+    "shape": ItemFile(_write_shape, _shape),
+    "curve": ItemFile(_write_curve, _curve),
+    "surface": ItemFile(_write_surface, _surface),
+}

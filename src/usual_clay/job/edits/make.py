@@ -1,0 +1,230 @@
+"""The one door to recipes: items made, set, searched for and tied."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import fields, replace
+from typing import Any
+
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.progress import Progress, silent
+from usual_clay.job.items import Followed, Item, ItemId
+from usual_clay.job.job import Job
+from usual_clay.job.kinds import Decode, item_kind
+from usual_clay.job.made import Given
+from usual_clay.job.recipe import Recipe
+from usual_clay.job.recipes import Kind, RecipeError, kind_of, recipe_problem
+from usual_clay.job.remake import basis_of, given_for, make, with_made
+from usual_clay.job.searching import Outcome
+
+# Settings that say how much is spent, and the knots that a search found for it.
+COUNTS = ("nu", "nv", "controls")
+FOUND_KNOTS = ("inner_u", "inner_v")
+# What may be changed without giving up the knots that a search found.
+KEEPS_KNOTS = ("smoothness", "edges", "ribbons")
+
+
+def planned(
+    job: Job, kind: str, settings: Any, name: str = "", **roles: ItemId | Sequence[ItemId]
+) -> Followed:
+    """Return an item with its recipe, without a shape yet and not in the job.
+
+    Parameters
+    ----------
+    name : str
+        As wanted; without one after its first source.
+    roles : id or ids
+        Of the items that take each role.
+
+    Raises
+    ------
+    RecipeError
+        Where the kind is not there, or the roles are not taken as it asks.
+    """
+    row = kind_of(kind)
+    recipe = Recipe.of(kind, settings, **roles)
+    check_roles(job, row, recipe)
+    if not isinstance(settings, row.settings):
+        raise RecipeError(f"{row.title} is made by {row.settings.__name__}, not by {settings!r}")
+    result = item_kind(row.result)
+    assert result.blank is not None
+    first = next((job.items[each].name for each in recipe.sources), row.title)
+    wanted = name or row.suffix.format(first)
+    item = result.blank(job.new_id(result.name), job.free_name(wanted), recipe)
+    return watching(item, row)
+
+
+def watching(item: Followed, kind: Kind) -> Followed:
+    """Return an item that is judged by what its recipe says judges it."""
+    assert item.recipe is not None
+    judge = item.recipe.one(kind.judged_by) if kind.judged_by else None
+    if any(each.name == "watches" for each in fields(item)):
+        return replace(item, watches=judge or "")  # type: ignore[call-arg]
+    return item
+
+
+def check_roles(job: Job, kind: Kind, recipe: Recipe) -> None:
+    """Refuse a recipe whose roles are not taken as its kind asks.
+
+    Raises
+    ------
+    RecipeError
+    """
+    problem = recipe_problem(kind, recipe.roles)
+    if problem:
+        raise RecipeError(problem)
+    for role, ids in recipe.by_role:
+        takes = kind.role(role).takes
+        for each in ids:
+            item: Item | None = job.items.get(each)
+            if item is None:
+                raise RecipeError(f"{kind.title}: what takes the role {role} is not there")
+            if not isinstance(item, takes):
+                words = " or ".join(item_kind(one).word for one in takes)
+                raise RecipeError(
+                    f"{kind.title}: {item.name} is a {item_kind(item).word}; the role {role} takes"
+                    f" a {words}"
+                )
+
+
+def with_result(job: Job, item: Followed, made: Any) -> tuple[Job, Followed]:
+    """Put what a planned item's recipe gave into it, and it into the job."""
+    basis = basis_of(job, item)
+    if basis is None:
+        raise RecipeError(f"what {item.name} is made from is gone")
+    whole = with_made(item, made, basis)
+    return job.with_item(whole), whole
+
+
+def add(
+    job: Job,
+    kind: str,
+    settings: Any,
+    name: str = "",
+    decode: Decode | None = None,
+    progress: Progress = silent,
+    **roles: ItemId | Sequence[ItemId],
+) -> tuple[Job, Followed, Any]:
+    """Make an item here and now, and add it.
+
+    Returns
+    -------
+    job : Job
+    item : Followed
+    made : object
+        What the recipe gave; it may have `words` for the user.
+
+    Raises
+    ------
+    ClayError
+        What cannot be made, and why.
+    """
+    item = planned(job, kind, settings, name, **roles)
+    assert item.recipe is not None
+    made = make(item.recipe, given_for(job, item.recipe, decode), progress)
+    job, whole = with_result(job, item, made)
+    return job, whole, made
+
+
+def search(
+    item: Followed,
+    given: Given,
+    tolerance: Tolerance,
+    limit: int | None = None,
+    progress: Progress = silent,
+    found: Callable[[Candidate], None] = lambda _candidate: None,
+) -> Outcome:
+    """Look for the fewest control points with which an item's recipe stays within tolerance.
+
+    Raises
+    ------
+    RecipeError
+        Where its kind has none to spare.
+    ClayError
+        Where nothing can be made at all.
+    """
+    if item.recipe is None:
+        raise RecipeError(f"{item.name} follows nothing: there is nothing to fit it to")
+    kind = kind_of(item.recipe.kind)
+    if kind.search is None:
+        raise RecipeError(f"{kind.title} is made without a search: its counts follow its sources")
+    most = kind.search.limit if limit is None else limit
+    return kind.search.to_tolerance(item.recipe.settings, given, tolerance, most, progress, found)
+
+
+def with_outcome(job: Job, item: Followed, outcome: Outcome) -> Job:
+    """Put what a search found into its item; where it was stopped, only what is better.
+
+    A search that was stopped leaves its best settings, by which the item is stale: it keeps its
+    shape until they are made.
+    """
+    assert item.recipe is not None
+    if outcome.made is None and not _is_better(job, item, outcome):
+        return job.changed(item.id, candidates=_all_candidates(item, outcome))
+    recipe = replace(item.recipe, settings=outcome.settings)
+    changed = replace(item, recipe=recipe, candidates=outcome.candidates)  # type: ignore[call-arg]
+    if outcome.made is None:
+        return job.with_item(changed)
+    return job.with_item(with_made(changed, outcome.made, basis_of(job, changed)))
+
+
+def _all_candidates(item: Followed, outcome: Outcome) -> tuple[Candidate, ...]:
+    mine = {(c.nu, c.nv): c for c in outcome.candidates}
+    return tuple((mine | {(c.nu, c.nv): c for c in getattr(item, "candidates", ())}).values())
+
+
+def _is_better(job: Job, item: Followed, outcome: Outcome) -> bool:
+    """Tell whether the best that a stopped search found beats what there is."""
+    assert item.recipe is not None
+    report = job.report(item)  # type: ignore[arg-type]
+    best = next((c for c in outcome.candidates if c.total == _spent(outcome.settings)), None)
+    if report is None or best is None:
+        return best is not None
+    deviation, aim = best.deviation(job.tolerance.share), job.tolerance.deviation
+    if report.met:
+        return deviation <= aim and best.total < item.control_points  # type: ignore[attr-defined]
+    return deviation < report.at_share
+
+
+def _spent(settings: Any) -> int:
+    return int(getattr(settings, "controls", 0) or settings.nu * settings.nv)
+
+
+def with_settings(job: Job, item: Followed, settings: Any) -> Job:
+    """Change the settings that an item is made by; it is stale then.
+
+    What was computed with other settings is no candidate any more, and knots that a search found
+    are given up where something else than the stiffness changes.
+    """
+    assert item.recipe is not None
+    old = item.recipe.settings
+    changed = {
+        each.name
+        for each in fields(settings)
+        if getattr(settings, each.name) != getattr(old, each.name)
+    }
+    if changed - {*KEEPS_KNOTS, *FOUND_KNOTS} and hasattr(settings, "inner_u"):
+        settings = replace(settings, inner_u=(), inner_v=())
+    more: dict[str, Any] = {}
+    if changed - {*COUNTS, *FOUND_KNOTS} and hasattr(item, "candidates"):
+        more["candidates"] = ()
+    return job.changed(item.id, recipe=replace(item.recipe, settings=settings), **more)
+
+
+def tied(job: Job, item: Followed, role: str, *ids: ItemId) -> Job:
+    """Let other items take a role of an item's recipe: it is tied to them from now on.
+
+    Raises
+    ------
+    RecipeError
+    """
+    assert item.recipe is not None
+    kind, recipe = kind_of(item.recipe.kind), item.recipe.with_role(role, *ids)
+    check_roles(job, kind, recipe)
+    return job.with_item(watching(replace(item, recipe=recipe), kind))
+
+
+def loosened(job: Job, item: Followed) -> Job:
+    """Let an item stop following its sources; it keeps its shape, and is judged as before."""
+    return job.changed(item.id, recipe=None, made_of=None)

@@ -1,0 +1,123 @@
+"""Edits of surfaces shaped by hand: rows, columns, degrees, and the net itself: job in, job out."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.check.live import LiveFeet, live_feet
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.knots import remove_knot
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.job.items import Region, Surface
+from usual_clay.job.job import Job, sample_of
+
+# Feet this near to a border lie on it.
+ON_RIM = 1e-7
+
+
+def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
+    """Return the feet of what judges a surface, for the drag that begins."""
+    region = job.measured(surface)
+    return None if region is None else live_feet(surface.geometry, sample_of(job, region).points)
+
+
+def reshaped_surface(
+    job: Job, surface: Surface, geometry: BSplineSurface, live: LiveFeet | None = None
+) -> Surface:
+    """Return a surface with a geometry made by hand: it is fitted no more, and still judged."""
+    made = replace(surface, geometry=geometry, recipe=None, made_of=None, candidates=())
+    if live is not None:
+        return replace(made, signed=live.follow(geometry).signed)
+    feet = live_of_surface(job, made)
+    return replace(made, signed=None if feet is None else feet.signed)
+
+
+def judged_within(job: Job, surface: Surface) -> Surface:
+    """Return a part of a surface judged by the scan that lies over it alone."""
+    region = job.measured(surface)
+    if not isinstance(region, Region):
+        return surface
+    feet = foot_points(surface.geometry, sample_of(job, region).points)
+    over = np.maximum(np.abs(feet.u - 0.5), np.abs(feet.v - 0.5)) < 0.5 - ON_RIM
+    if not over.any():
+        return surface
+    return replace(
+        surface, watches=region.scan, inside=region.vertices[over], signed=feet.signed[over]
+    )
+
+
+def neighbours_of(surface: BSplineSurface, index: int) -> list[int]:
+    """Return the control points at the other ends of a control point's legs."""
+    nu, nv = surface.counts
+    i, j = divmod(index, nv)
+    near = ((i - 1, j), (i + 1, j), (i, j - 1), (i, j + 1))
+    return [a * nv + b for a, b in near if 0 <= a < nu and 0 <= b < nv]
+
+
+def chosen_with(surface: BSplineSurface, index: int, pick: str) -> frozenset[int]:
+    """Return what a click on a control point chooses: it alone, its row, or its column."""
+    nu, nv = surface.counts
+    i, j = divmod(index, nv)
+    if pick == "row":
+        return frozenset(i * nv + k for k in range(nv))
+    if pick == "column":
+        return frozenset(k * nv + j for k in range(nu))
+    return frozenset((index,))
+
+
+def reach_weights(surface: BSplineSurface, which: Ints, reach: float, falloff: str) -> Floats:
+    """Return how far each control point follows the chosen ones, (nu * nv,): 1 for these.
+
+    The reach is counted in legs of the net; the falloff is round, straight or sharp.
+    """
+    nu, nv = surface.counts
+    weights = np.zeros(nu * nv)
+    weights[which] = 1.0
+    if reach <= 0:
+        return weights
+    i, j = np.divmod(np.arange(nu * nv), nv)
+    ci, cj = np.divmod(which, nv)
+    away = np.hypot(i[:, None] - ci, j[:, None] - cj).min(axis=1) / (reach + 1)
+    share = np.clip(1 - away, 0, 1)
+    shaped = {"round": share**2 * (3 - 2 * share), "straight": share, "sharp": share**2}[falloff]
+    return np.maximum(shaped, weights)
+
+
+def whole_lines(surface: BSplineSurface, chosen: frozenset[int]) -> list[BSplineCurve]:
+    """Return the rows and columns of a net that are chosen whole, each as the curve that it is."""
+    nu, nv = surface.counts
+    if len(chosen) < min(nu, nv) or max(chosen) >= nu * nv:
+        return []
+    mask = np.zeros(nu * nv, dtype=bool)
+    mask[sorted(chosen)] = True
+    net, weights = surface.points, surface.weights
+    lines = []
+    for along, knots, points, weight in (
+        (mask.reshape(nu, nv), surface.knots_v, net, weights),
+        (
+            mask.reshape(nu, nv).T,
+            surface.knots_u,
+            net.swapaxes(0, 1),
+            None if weights is None else weights.T,
+        ),
+    ):
+        for k in np.flatnonzero(along.all(axis=1)):
+            lines.append(BSplineCurve(knots, points[k], None if weight is None else weight[k]))
+    return lines
+
+
+def line_removal(surface: Surface, direction: str) -> tuple[BSplineSurface, float] | None:
+    """Return a surface with the row or column less that costs least, and what that costs, mm."""
+    geometry = surface.geometry
+    knots = geometry.knots_u if direction == "u" else geometry.knots_v
+    degree = geometry.degrees[0 if direction == "u" else 1]
+    inner = np.unique(knots[degree + 1 : -degree - 1])
+    if not len(inner):
+        return None
+    return min(
+        (remove_knot(geometry, float(t), direction) for t in inner), key=lambda pair: pair[1]
+    )

@@ -1,0 +1,75 @@
+"""What recipes are given and what they give, before it is put into an item."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.picture.placement import Placement
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface
+
+
+@dataclass(frozen=True, eq=False)
+class PointsMade:
+    """Points that a recipe gives, with what the user should know of them."""
+
+    points: Floats
+    closed: bool
+    words: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class CurveMade:
+    """A curve that a recipe gives, with what the user should know of it."""
+
+    curve: BSplineCurve
+    words: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class SurfaceMade:
+    """A surface that a recipe gives, with what the user should know of it."""
+
+    surface: BSplineSurface
+    words: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Pinned:
+    """A picture as a source: where it lies, and its pixels when they are asked for."""
+
+    placement: Placement
+    size: tuple[int, int]
+    pixels: Callable[[], np.ndarray]
+
+
+@dataclass(frozen=True, eq=False)
+class Given:
+    """A recipe's sources, by role."""
+
+    by_role: Mapping[str, tuple[Any, ...]]
+
+    @classmethod
+    def of(cls, **roles: Any) -> Given:
+        """Return sources; a role that takes one may be given it alone."""
+        listed = {k: v if isinstance(v, tuple | list) else (v,) for k, v in roles.items()}
+        return cls({role: tuple(values) for role, values in listed.items()})
+
+    def all(self, role: str) -> tuple[Any, ...]:
+        return self.by_role.get(role, ())
+
+    def one(self, role: str) -> Any:
+        """Return what takes a role that must be taken."""
+        return self.by_role[role][0]
+
+    def maybe(self, role: str) -> Any:
+        """Return what takes a role, or None."""
+        return next(iter(self.all(role)), None)
+
+    def __iter__(self) -> Iterator[Any]:
+        return (value for values in self.by_role.values() for value in values)

@@ -1,0 +1,160 @@
+"""How the leanest fit of each kind that has control points to spare is searched for and judged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import with_images
+from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.fit.curve.trace import LIMIT as MOST_OF_A_CURVE
+from usual_clay.core.fit.curve.trace import trace
+from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
+from usual_clay.core.fit.patch.budget import patch_front, patch_to_tolerance
+from usual_clay.core.fit.patch.patch import PatchSettings, lay_out
+from usual_clay.core.fit.search.budget import LIMIT, Search, to_tolerance
+from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.search.fairness import Fairness, fairness_of
+from usual_clay.core.fit.search.front import front
+from usual_clay.core.progress import Progress
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.job.made import Given
+
+
+@dataclass(frozen=True, eq=False)
+class Outcome:
+    """What a search came to.
+
+    Attributes
+    ----------
+    settings : dataclass
+        What is made by them is what was found.
+    candidates : tuple of Candidate
+    words : str
+    made : object
+        What is made by the settings; None where the search was stopped before.
+    """
+
+    settings: Any
+    candidates: tuple[Candidate, ...]
+    words: str
+    made: Any
+
+
+Noted = Callable[[Candidate], None]
+
+
+@dataclass(frozen=True)
+class Searching:
+    """What a kind of recipe offers besides being made.
+
+    Attributes
+    ----------
+    to_tolerance : callable
+        ``to_tolerance(settings, given, tolerance, limit, progress, found)`` gives an `Outcome`.
+    limit : int
+        The most control points of a direction, unless another limit is asked for.
+    front : callable or None
+        ``front(settings, given, tolerance, progress, found)``, told candidate by candidate.
+    fairness : callable or None
+        ``fairness(settings, given, surface, signed, tolerance)``.
+    """
+
+    to_tolerance: Callable[[Any, Given, Tolerance, int, Progress, Noted], Outcome]
+    limit: int
+    front: Callable[[Any, Given, Tolerance, Progress, Noted], object] | None = None
+    fairness: Callable[[Any, Given, BSplineSurface, Floats, Tolerance], Fairness] | None = None
+
+
+def beside(settings: PatchSettings, given: Given) -> list[BSplineSurface | None]:
+    """Return for each border of a patch the surface on its other side."""
+    surfaces = given.all("beside")
+    return [surfaces[k] if 0 <= k < len(surfaces) else None for k in settings.beside]
+
+
+def _outcome(found: Search) -> Outcome:
+    return Outcome(found.settings, found.candidates, found.words, found.cast)
+
+
+def _search_cast(
+    settings: CastSettings,
+    given: Given,
+    tolerance: Tolerance,
+    limit: int,
+    progress: Progress,
+    found: Noted,
+) -> Outcome:
+    return _outcome(
+        to_tolerance(given.one("measured"), settings, tolerance, limit, progress, found)
+    )
+
+
+def _front_of_cast(
+    settings: CastSettings, given: Given, tolerance: Tolerance, progress: Progress, found: Noted
+) -> object:
+    return front(given.one("measured"), settings, tolerance, progress=progress, found=found)
+
+
+def _fairness_of_cast(
+    settings: CastSettings,
+    given: Given,
+    surface: BSplineSurface,
+    signed: Floats,
+    tolerance: Tolerance,
+) -> Fairness:
+    sample = given.one("measured")
+    base = parameterize(with_images(sample, settings), settings)
+    return fairness_of(sample, base, settings, surface, signed, tolerance)
+
+
+def _search_patch(
+    settings: PatchSettings,
+    given: Given,
+    tolerance: Tolerance,
+    limit: int,
+    progress: Progress,
+    found: Noted,
+) -> Outcome:
+    mesh, borders = given.one("scan"), given.all("borders")
+    near = beside(settings, given)
+    return _outcome(
+        patch_to_tolerance(mesh, borders, near, settings, tolerance, limit, progress, found)
+    )
+
+
+def _front_of_patch(
+    settings: PatchSettings, given: Given, tolerance: Tolerance, progress: Progress, found: Noted
+) -> object:
+    mesh, borders = given.one("scan"), given.all("borders")
+    return patch_front(mesh, borders, beside(settings, given), settings, tolerance, progress, found)
+
+
+def _fairness_of_patch(
+    settings: PatchSettings,
+    given: Given,
+    surface: BSplineSurface,
+    signed: Floats,
+    tolerance: Tolerance,
+) -> Fairness:
+    ground = lay_out(given.one("scan"), given.all("borders"), beside(settings, given), settings)
+    return fairness_of(ground.sample, ground.base, settings, surface, signed, tolerance)
+
+
+def _search_spline(
+    settings: TraceSettings,
+    given: Given,
+    tolerance: Tolerance,
+    limit: int,
+    progress: Progress,
+    found: Noted,
+) -> Outcome:
+    made = trace(given.one("points"), settings, tolerance, limit, progress, found)
+    return Outcome(made.settings, made.candidates, made.words, made.fit)
+
+
+CAST_SEARCH = Searching(_search_cast, LIMIT, _front_of_cast, _fairness_of_cast)
+PATCH_SEARCH = Searching(_search_patch, LIMIT, _front_of_patch, _fairness_of_patch)
+SPLINE_SEARCH = Searching(_search_spline, MOST_OF_A_CURVE)
