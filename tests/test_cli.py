@@ -14,7 +14,7 @@ import pytest
 from scipy.spatial import cKDTree
 
 from tests.conftest import box_mesh
-from usual_clay.cli.fit import BAD_INPUT, MET, NOT_MET
+from usual_clay.cli.figures import BAD_INPUT, MET, NOT_MET
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.spline.closest import foot_points
@@ -39,6 +39,8 @@ FIGURES = {
     "knots",
     "method",
     "fairness",
+    "degree",
+    "closed",
 }
 
 

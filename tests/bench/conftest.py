@@ -12,6 +12,7 @@ from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 
+from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.start import make_application, retire
 from usual_clay.bench.window import Window
@@ -178,7 +179,7 @@ def hands(app: QApplication, monkeypatch: pytest.MonkeyPatch) -> Iterator[Hands]
 @pytest.fixture
 def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
     """A window with the demo scan alone."""
-    hands.session.add_scan(lure, "brackwater-lure.ply", "mm")
+    add_scan(hands.session, lure, "brackwater-lure.ply", "mm")
     hands.window.set_station("Surface")
     hands.wait()
     return hands

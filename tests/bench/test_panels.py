@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -24,6 +25,7 @@ from PySide6.QtWidgets import (
 from tests.bench.conftest import CTRL, Hands
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.work import Work
+from usual_clay.core.errors import FitError
 from usual_clay.core.progress import Cancelled
 from usual_clay.demo.make import demo_job_file
 from usual_clay.job.items import Region, Scan, Surface
@@ -110,7 +112,7 @@ def test_finder_finds_and_runs(with_demo: Hands) -> None:
     window = with_demo.window
     with_demo.key(Qt.Key.Key_Space, CTRL, widget=with_demo.pane)
     assert window.finder.isVisible()
-    assert window.finder.list.count() == len(window.commands.all())
+    assert window.finder.list.count() == len(list(window.commands))
     QTest.keyClicks(window.finder.field, "side top")
     assert window.finder.list.count() == 1
     QTest.keyClick(window.finder.field, Qt.Key.Key_Return)
@@ -135,7 +137,7 @@ def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
     assert with_demo.session.hand.tool == "brush"
     table.reset()
     assert table.key("brush") == "B"
-    keys = [table.key(action.name) for action in table.all() if table.key(action.name)]
+    keys = [table.key(action.name) for action in table if table.key(action.name)]
     assert len(keys) == len(set(keys))
 
 
@@ -203,8 +205,8 @@ def test_leaving_with_changes_asks_first(
     app: QApplication, with_demo: Hands, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     window = with_demo.window
-    ask = Documents(window)
-    monkeypatch.setattr(window.documents, "may_leave", ask.may_leave)
+    asks = Documents(window.session, window)
+    monkeypatch.setattr(window.documents, "may_leave", asks.may_leave)
     answers = []
 
     def ask(*_: object) -> QMessageBox.StandardButton:
@@ -242,8 +244,8 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
     window = hands.window
     for run, words in (
         (lambda: window.commands.run("spread"), "no scan yet"),
-        (window.cast, "Choose a region first"),
-        (window.to_tolerance, "Choose a cast surface"),
+        (lambda: window.commands.run("cast"), "Choose a region first"),
+        (lambda: window.commands.run("to tolerance"), "Choose a cast surface"),
     ):
         run()
         assert words in window.cards.told.text()
@@ -268,15 +270,24 @@ def test_the_newest_request_wins(app: QApplication) -> None:
         return run
 
     for number in range(5):
-        work.start("fit", "", task(number, 40), got.append, partial.append)
+        work.start("one", "fit", "", task(number, 40), got.append, partial.append)
+    # Another purpose, and another owner, are different computations: neither is discarded.
+    work.start("one", "pull", "", task(7, 3), got.append)
+    work.start("two", "fit", "", task(8, 3), got.append)
     end = time.monotonic() + 10
     while work.is_busy() and time.monotonic() < end:
         QApplication.processEvents()
-    assert got == [4]
+    assert sorted(got) == [4, 7, 8]
     assert set(partial) == {4}
 
+
+def test_a_cancel_ends_within_half_a_second_whatever_the_task_does(app: QApplication) -> None:
+    work, got, failed, ended = Work(), [], [], []
+    work.ended.connect(lambda request: ended.append(request.owner))
+    work.failed.connect(lambda request, error: failed.append((request.owner, str(error))))
+
     def broken(progress, tell):
-        raise ValueError("no")
+        raise FitError("no")
 
     def patient(progress, tell):
         try:
@@ -286,16 +297,45 @@ def test_the_newest_request_wins(app: QApplication) -> None:
         except Cancelled:
             return "best so far"
 
-    work.start("a", "", broken, got.append, failed=failed.append)
-    work.start("b", "", patient, got.append)
-    work.start("c", "", patient, got.append)
+    released = threading.Event()
+
+    def deaf(progress, tell):
+        released.wait(20)
+        return "too late"
+
+    work.start("a", "search", "", broken, got.append)
+    work.start("b", "search", "", patient, got.append, keeps_best=True)
+    work.start("c", "search", "", patient, got.append)
+    work.start("d", "search", "", deaf, got.append)
     QTest.qWait(30)
-    work.cancel("b")
-    work.drop("c")
-    while work.is_busy() and time.monotonic() < end:
+    began = time.monotonic()
+    for owner in "bcd":
+        work.cancel(work.find(owner, "search"))
+    while work.is_busy() and time.monotonic() < began + 10:
         QApplication.processEvents()
-    assert got == [4, "best so far"]
-    assert [str(error) for error in failed] == ["no"]
+    assert time.monotonic() - began < 0.5
+    assert got == ["best so far"]
+    assert failed == [("a", "no")]
+    assert set(ended) == set("abcd")
+    # What comes after its time is not taken.
+    released.set()
+    QTest.qWait(50)
+    assert got == ["best so far"]
+
+
+def test_progress_never_runs_back(app: QApplication) -> None:
+    work, seen = Work(), []
+    work.progressed.connect(lambda request: seen.append(request.fraction))
+
+    def restless(progress, tell):
+        for fraction in (0.0, 0.25, 0.0, 0.5, 0.25, 1.5):
+            progress(fraction, "")
+
+    work.start("a", "fit", "Fitting", restless, lambda _: None)
+    while work.is_busy():
+        QApplication.processEvents()
+    assert seen == sorted(seen)
+    assert seen[-1] == 1.0
 
 
 def test_a_days_signals_do_not_wear_the_interpreter_out(with_demo: Hands) -> None:

@@ -67,7 +67,7 @@ def test_a_patch_is_drawn_by_its_corners_and_follows_them(side, tmp_path) -> Non
     assert patch.name == "Patch 1"
     report = session.job.report(patch)
     assert report.at_share < 0.06
-    borders = [session.job.get(i, Curve) for i in patch.recipe.sources[1:5]]
+    borders = [session.job.get(i, Curve) for i in patch.recipe.all("borders")]
     for border in borders:
         assert np.abs(foot_points(patch.geometry, evenly(border.geometry, 60)).signed).max() < 1e-6
     hands.key(Qt.Key.Key_T, widget=pane)

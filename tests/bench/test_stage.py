@@ -10,9 +10,9 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.bench.conftest import ALT, BACK, CTRL, SHIFT, Hands
+from usual_clay.bench.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.stage import colours
-from usual_clay.bench.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.stage.overlay import legend_box
 from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
 from usual_clay.bench.stage.reading import reading

@@ -248,7 +248,7 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     session.choice.choose(surface.id)
     lean = min(met, key=lambda candidate: candidate.total)
     hands.window.fronts.enabled = False
-    hands.window.balance.chart.taken.emit(lean.nu, lean.nv)
+    hands.window.balance.chart.taken.emit(lean)
     hands.wait()
     report = session.job.report(chosen(hands))
     assert report is not None

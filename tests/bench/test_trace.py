@@ -248,7 +248,7 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
     lean = max(
         (c for c in curve.candidates if c.total < curve.control_points), key=lambda c: c.total
     )
-    window.balance.chart.taken.emit(lean.nu, 1)
+    window.balance.chart.taken.emit(lean)
     hands.wait()
     assert chosen(hands).control_points == lean.nu
     assert not is_stale(session.job, chosen(hands))

@@ -31,10 +31,10 @@ from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.check.joint import joint
 from usual_clay.core.check.live import live_distance
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.arcs import longest_arc, with_splines
 from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings, can_go, fair, slim
 from usual_clay.core.fit.curve.holds import ClashError, Hold, apply_holds
-from usual_clay.core.errors import FitError
 from usual_clay.core.spline.basis import SplineError, even_knots
 from usual_clay.core.spline.chain import chain, extend
 from usual_clay.core.spline.closest import curve_foot_points

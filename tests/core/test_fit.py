@@ -16,12 +16,12 @@ from usual_clay.core.check.deviation import (
     distance_levels,
     judge,
 )
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.parameterize.frame import FrameError, base_frame, even_out, follow_sides
 from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError, parameterize
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
-from usual_clay.core.errors import FitError
 from usual_clay.core.fit.solve.system import Space, fit_control_points
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.scan.sample import Sample, estimate_noise
@@ -237,15 +237,19 @@ def test_to_tolerance_is_lean_and_keeps_every_candidate() -> None:
     sample = height_field(6000, noise=0.005)
     told: list[Candidate] = []
     found = to_tolerance(sample, CastSettings(reach=0.1), Tolerance(0.012), found=told.append)
+    assert found.report is not None
     assert found.report.met
     nu, nv = found.settings.nu, found.settings.nv
+    # The settings are the answer: whoever makes by them gets the very same surface.
+    again = cast(sample, found.settings)
+    assert np.array_equal(again.surface.points, found.made.surface.points)
     assert found.cast.surface.counts == (nu, nv)
     assert nu != nv
     assert nu * nv <= 80
     assert {(c.nu, c.nv) for c in told} <= {(c.nu, c.nv) for c in found.candidates}
     for a, b in ((nu - 1, nv), (nu, nv - 1)):
         if min(a, b) >= 4:
-            smaller = cast(sample, CastSettings(nu=a, nv=b, reach=0.1), found.cast.start)
+            smaller = cast(sample, CastSettings(nu=a, nv=b, reach=0.1))
             assert judge(smaller.feet.signed, Tolerance(0.012)).within_share < 0.96
     assert "control points" in found.words
 
@@ -275,9 +279,12 @@ def test_to_tolerance_stops_at_once_and_keeps_the_best() -> None:
         height_field(3000, 0.01), CastSettings(), Tolerance(0.012), progress=progress
     )
     assert found.cancelled
+    assert found.report is None
     assert "Stopped" in found.words
+    # What is made by its settings is as near as the best that was seen.
     best = min(c.deviation(0.95) for c in found.candidates)
-    assert found.report.at_share <= 1.1 * best
+    made = cast(height_field(3000, 0.01), found.settings)
+    assert judge(made.feet.signed, Tolerance(0.012)).at_share <= 1.1 * best
 
 
 def test_figures_of_deviation() -> None:

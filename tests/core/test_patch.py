@@ -11,12 +11,12 @@ import pytest
 from usual_clay.core.build.placed import drawn_on
 from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels
 from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import folds_in
 from usual_clay.core.fit.patch.budget import patch_to_tolerance
 from usual_clay.core.fit.patch.meet import Ribbon
 from usual_clay.core.fit.patch.network import Piece, ribbon_of, solve_together
 from usual_clay.core.fit.patch.patch import PatchSettings, patch
-from usual_clay.core.errors import FitError
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.moving_least_squares import smoothed_places
 from usual_clay.core.spline.basis import SplineError

@@ -12,6 +12,7 @@ import pytest
 from tests.conftest import height_field
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import LEVELS, Tolerance
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast, fit_once, stiffness_of
 from usual_clay.core.fit.parameterize.frame import FrameError
 from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
@@ -20,7 +21,6 @@ from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_fro
 from usual_clay.core.fit.search.fairness import Calm, bending_energy, fairness_of, inflections_of
 from usual_clay.core.fit.search.front import front
 from usual_clay.core.fit.solve.slide import PLACES, Start, fit_sliding, pulled, pulls_of
-from usual_clay.core.errors import FitError
 from usual_clay.core.fit.solve.system import Space, seamless
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import collocation, even_knots, gram, greville

@@ -13,7 +13,7 @@ from usual_clay.core.build.surface_edits import (
     LongerSettings,
     MatchSettings,
     MirrorSettings,
-    evened_out,
+    evenly_spaced,
     longer,
     matched,
     mirrored_surface,
@@ -54,7 +54,7 @@ def shifted(surface: BSplineSurface, *by: float) -> BSplineSurface:
     return replace(surface, points=surface.points + np.array(by))
 
 
-@pytest.mark.parametrize("side", ["u = 0", "u = 1", "v = 0", "v = 1"])
+@pytest.mark.parametrize("side", ["u0", "u1", "v0", "v1"])
 def test_a_surface_runs_on_with_no_control_point_more(side: str) -> None:
     made = longer(sheet(), LongerSettings(side, 4.0))  # type: ignore[arg-type]
     assert made.counts == sheet().counts
@@ -70,16 +70,16 @@ def test_a_surface_runs_on_with_no_control_point_more(side: str) -> None:
 
 
 def test_borders_become_poles_straight_or_flat() -> None:
-    pole = with_border(sheet(), BorderSettings("v = 1", "pole"))
+    pole = with_border(sheet(), BorderSettings("v1", "pole"))
     assert np.ptp(pole.points[:, -1], axis=0).max() < 1e-12
     near = surface_normals(pole, AT[1:-1], np.full(23, 1 - 1e-6))
     assert np.abs(near @ near[0]).min() > 1 - 1e-6
-    straight = with_border(sheet(), BorderSettings("u = 0", "straight"))
+    straight = with_border(sheet(), BorderSettings("u0", "straight"))
     line = isocurve(straight, "v", 0.0).points
     way = line[-1] - line[0]
     assert np.linalg.norm(np.cross(line - line[0], way / np.linalg.norm(way)), axis=1).max() < 1e-9
     assert line[0] == pytest.approx(sheet().points[0, 0])
-    flat = with_border(sheet(), BorderSettings("u = 1", "flat")).points[-1]
+    flat = with_border(sheet(), BorderSettings("u1", "flat")).points[-1]
     assert np.linalg.svd(flat - flat.mean(axis=0))[1][-1] < 1e-9
     for made in (pole, straight):
         assert made.points[2:-2, 2:-2] == pytest.approx(sheet().points[2:-2, 2:-2])
@@ -97,12 +97,12 @@ def test_a_surface_is_made_symmetric_with_knots_that_were_not() -> None:
         mirrored_surface(shifted(sheet(), 0, 0, 50), MirrorSettings("z"))
 
 
-def test_legs_are_evened_out_and_the_shape_hardly_moves() -> None:
+def test_legs_are_evenly_spaced_and_the_shape_hardly_moves() -> None:
     calm = sheet()
     calm = replace(calm, points=calm.points * [1, 1, 0.2])
     pulled = calm.points.copy()
     pulled[3, 1:-1, 0] += 2.5
-    made = evened_out(replace(calm, points=pulled), EvenSettings())
+    made = evenly_spaced(replace(calm, points=pulled), EvenSettings())
 
     def unevenness(points: np.ndarray) -> float:
         legs = np.linalg.norm(np.diff(points[1:-1, 1:-1], axis=0), axis=2)
@@ -123,7 +123,7 @@ def test_a_border_is_matched_to_another_surface(grade: str, moves: str) -> None:
     away = sheet(6, 8, seed=3, size=24.0)
     second = shifted(away, 30.2, 0.1, 0.4)
     one, two = matched(second, first, MatchSettings(grade, moves))  # type: ignore[arg-type]
-    border = edge_of(one, 3).curve
+    border = edge_of(one, "u0").curve
     joint = edge_joint(one, two, border)
     assert joint.gap.max() < 1e-6
     if grade != "G0":

@@ -20,11 +20,11 @@ from usual_clay.core.build.combine import (
 )
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.corners import find_corners
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence, parts_of
 from usual_clay.core.fit.curve.trace import trace, trace_parts
 from usual_clay.core.fit.search.candidates import Candidate
-from usual_clay.core.errors import FitError
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points

@@ -11,10 +11,10 @@ import pytest
 
 from usual_clay.cli.main import BAD_INPUT, MET, main
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError
 from usual_clay.core.fit.search.budget import to_tolerance
-from usual_clay.core.errors import FitError
 from usual_clay.core.fit.solve.system import seamless
 from usual_clay.core.scan.lay_flat import lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh

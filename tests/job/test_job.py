@@ -7,8 +7,9 @@ from dataclasses import FrozenInstanceError, replace
 import numpy as np
 import pytest
 
+from tests.alike import difference
 from usual_clay.core.check.deviation import Tolerance
-from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.cast import Cast, cast
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.motion import Motion
@@ -17,8 +18,16 @@ from usual_clay.job.change_scan import with_mesh
 from usual_clay.job.history import DEEPEST, History
 from usual_clay.job.items import Curve, Followed, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of
-from usual_clay.job.recipes import KINDS
-from usual_clay.job.remake import basis_of, is_stale, remake, stale, with_quick_followers
+from usual_clay.job.remake import (
+    basis_of,
+    given_for,
+    is_stale,
+    make,
+    remade,
+    stale,
+    with_made,
+    with_quick_followers,
+)
 
 
 def back(job: Job) -> Surface:
@@ -82,20 +91,19 @@ def test_what_follows_an_edit_is_stale_until_it_is_remade(demo_job: Job) -> None
     assert stale(edited) == [surface.id]
     basis = basis_of(edited, back(edited))
     assert basis is not None
-    partial: list[Surface] = []
-    made, fitted = remake(
-        back(edited), basis, [sample_of(edited, region(edited))], found=partial.append
-    )
-    start = fitted.start
-    done = edited.with_item(made)
-    assert made.geometry.counts == (8, 5)
+    assert basis.recipe == recipe
+    partial: list[Cast] = []
+    made = make(basis.recipe, given_for(edited, basis.recipe), found=partial.append)
+    done = edited.with_item(with_made(back(edited), made, basis))
+    assert back(done).geometry.counts == (8, 5)
     assert stale(done) == []
     assert partial
-    assert is_stale(edited.with_item(partial[0]), partial[0])
-    assert [(c.nu, c.nv) for c in made.candidates] == [(14, 6), (8, 5)]
-    assert len(start.u) == len(region(done).vertices)
-    again, _ = remake(made, basis, [sample_of(done, region(done))], start)
-    assert len(again.candidates) == 2
+    halfway = with_made(back(edited), partial[0], None)
+    assert is_stale(edited.with_item(halfway), halfway)
+    assert [(c.nu, c.nv) for c in back(done).candidates] == [(14, 6), (8, 5)]
+    # Made once more it is the same, and no further candidate.
+    again = remade(done, back(done)).items[surface.id]
+    assert difference(again, back(done)) == ""
 
 
 def test_a_changed_region_makes_its_surface_stale_but_not_a_locked_one(demo_job: Job) -> None:
@@ -111,8 +119,8 @@ def test_remaking_is_a_pure_function(demo_job: Job) -> None:
     surface = back(demo_job)
     assert surface.recipe is not None
     sample = sample_of(demo_job, region(demo_job))
-    kind = KINDS[surface.recipe.kind]
-    one, two = (kind.make(surface.recipe.settings, [sample]) for _ in range(2))
+    given = given_for(demo_job, surface.recipe)
+    one, two = (make(surface.recipe, given) for _ in range(2))
     assert np.array_equal(one.surface.points, two.surface.points)
     assert np.allclose(one.surface.points, surface.geometry.points, atol=1e-9)
     direct = cast(sample, surface.recipe.settings)
@@ -210,7 +218,7 @@ def test_a_patch_is_judged_by_the_scan_inside_it_through_mends_and_moves(demo_jo
     # What follows a scan that is moved is made anew, the patch and its borders.
     turned = with_moved(demo_job, scan.id, Motion(np.eye(3), np.array([0.0, 0, 5.0])))
     assert patch.id not in stale(turned)
-    assert any(item_id in stale(turned) for item_id in patch.recipe.sources[1:5])  # type: ignore[union-attr]
+    assert any(item_id in stale(turned) for item_id in patch.recipe.all("borders"))  # type: ignore[union-attr]
     # Without its scan it is loose, and keeps its shape.
     alone = demo_job.without(scan.id).get(patch.id, Surface)
     assert alone is not None

@@ -17,6 +17,7 @@ from usual_clay.bench.widgets import Pace, label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.curve.sequence import PointSequence
+from usual_clay.core.fit.parameterize.region import with_knots_of
 from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
 from usual_clay.job.items import Curve, PointList, Surface
 from usual_clay.job.remake import is_stale
@@ -64,10 +65,10 @@ class Chart(QWidget):
 
     Signals
     -------
-    taken : nu, nv of the candidate that was clicked or dragged to
+    taken : the candidate that was clicked or dragged to
     """
 
-    taken = Signal(int, int)
+    taken = Signal(object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -228,7 +229,7 @@ class Chart(QWidget):
         pair = (candidate.nu, candidate.nv)
         if pair != self._dragged:
             self._dragged = pair
-            self.taken.emit(*pair)
+            self.taken.emit(candidate)
 
     def _at(self, event: QMouseEvent) -> QPointF:
         return self.plot.mapToScene(event.position().toPoint())
@@ -411,12 +412,15 @@ class Balance(QWidget):
             )
         return 0.0
 
-    def _take(self, nu: int, nv: int) -> None:
+    def _take(self, candidate: Candidate) -> None:
         item = self.session.choice.fitted()
         if item is None or item.recipe is None:
             return
         settings = item.recipe.settings
         if hasattr(settings, "controls"):
-            set_settings(self.session, item, settings.sized(nu), "balance")
+            set_settings(self.session, item, settings.sized(candidate.nu), "balance")
         elif hasattr(settings, "sized"):
-            set_settings(self.session, item, settings.sized(nu, nv), "balance")
+            sized = settings.sized(candidate.nu, candidate.nv)
+            if candidate.surface is not None:
+                sized = with_knots_of(settings, candidate.surface)
+            set_settings(self.session, item, sized, "balance")

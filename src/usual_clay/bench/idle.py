@@ -147,7 +147,7 @@ class Fronts(Idle):
             return None
         settings = surface.recipe.settings
         least = settings.degree + 3
-        plain = replace(settings, nu=least, nv=least, inner_u=(), inner_v=())
+        plain = replace(settings, nu=least, nv=least, inner_u=(), inner_v=(), net=())
         return Asked(surface, given, searching, plain, self.session.job.tolerance)
 
     def task(self, asked: Asked, progress: Progress, found: Callable[[Any], None]) -> Any:

@@ -112,7 +112,12 @@ class Window(Guarded, QMainWindow):
         right.addWidget(self.shelf)
         right.addWidget(card_area)
         right.setSizes([250, 470])
-        right.setFixedWidth(RIGHT_WIDTH)
+        # A splitter takes the width that its parts wish for, whatever is fixed of it.
+        side = QWidget()
+        side.setFixedWidth(RIGHT_WIDTH)
+        inside = QVBoxLayout(side)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.addWidget(right)
         whole = QWidget()
         whole.setObjectName("panel")
         column = QVBoxLayout(whole)
@@ -120,7 +125,7 @@ class Window(Guarded, QMainWindow):
         column.setSpacing(0)
         body = QHBoxLayout()
         body.setSpacing(0)
-        parts = (self.rail, rule(upright=True), middle, rule(upright=True), right)
+        parts = (self.rail, rule(upright=True), middle, rule(upright=True), side)
         for part in parts:
             body.addWidget(part, 1 if part is middle else 0)
         column.addWidget(self.top_bar)

@@ -7,8 +7,11 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import judge, percent
+from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import write_text
 from usual_clay.job.items import Curve, Followed, PointList, Shape, Surface
 from usual_clay.job.job import Job
@@ -27,6 +30,7 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
             "control_points": list(geometry.counts),
             "total": item.control_points,
             "degree": list(geometry.degrees),
+            "closed": closed_in(geometry),
             "knots": {"u": geometry.knots_u.tolist(), "v": geometry.knots_v.tolist()},
         }
     elif isinstance(item, Curve):
@@ -57,6 +61,15 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
         }
         figures |= _noise(given) | _fairness(job, item, given)
     return figures
+
+
+def closed_in(surface: BSplineSurface) -> str:
+    """Return the directions in which a surface runs once round, "", "u", "v" or "uv"."""
+    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    ends = {"u": surface.points[[0, -1]], "v": surface.points[:, [0, -1]].swapaxes(0, 1)}
+    return "".join(
+        d for d, (first, last) in ends.items() if np.abs(first - last).max() < 1e-9 * size
+    )
 
 
 def _noise(given: Given) -> dict[str, Any]:

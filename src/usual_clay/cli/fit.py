@@ -127,8 +127,7 @@ def _fit(options: argparse.Namespace) -> int:
             pull=options.pull,
         )
         slid = f"heights along {options.pull}" if options.pull else "points slid to their feet"
-        way = f", closed in {options.closed}" if options.closed else ""
-        method = f"least squares, {options.knots} knots, {slid}{way}"
+        method = f"least squares, {options.knots} knots, {slid}"
     if counts is not None:
         settings = settings.sized(*counts)
     job, item, said = made_or_found(
@@ -137,6 +136,8 @@ def _fit(options: argparse.Namespace) -> int:
     assert isinstance(item, Surface)
     assert item.recipe is not None
     figures = figures_of(job, item, given_for(job, item.recipe))
+    if figures["closed"]:
+        method += f", closed in {figures['closed']}"
     figures |= {"method": method, "seconds": time.perf_counter() - started}
     if options.front is not None:
         _write_front(options.front, item.candidates, job.tolerance, figures["noise"])

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from usual_clay.core.arrays import as_places
 from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.scan.motion import Motion
 from usual_clay.core.spline.basis import even_knots
@@ -119,7 +120,12 @@ def _carried_shape(item: Shape, motion: Motion) -> Shape:
 def _carried_surface(item: Surface, motion: Motion) -> Surface:
     geometry = item.geometry
     points = motion.apply(geometry.points.reshape(-1, 3)).reshape(geometry.points.shape)
-    return replace(item, geometry=replace(geometry, points=points))
+    recipe = item.recipe
+    if recipe is not None and getattr(recipe.settings, "net", None):
+        # Where a fit sets out from goes along.
+        net = as_places(motion.apply(np.array(recipe.settings.net)))
+        recipe = replace(recipe, settings=replace(recipe.settings, net=net))
+    return replace(item, geometry=replace(geometry, points=points), recipe=recipe)
 
 
 ITEM_KINDS: dict[str, ItemKind] = {

@@ -225,6 +225,9 @@ def put_shape(item: Shape, made: ShapeFit, _finished: bool) -> Shape:
 
 def with_candidate(candidates: tuple[Candidate, ...], mine: Candidate) -> tuple[Candidate, ...]:
     """Put a candidate in place of the one of its counts."""
+    old = next((c for c in candidates if (c.nu, c.nv) == (mine.nu, mine.nv)), None)
+    if old is not None and mine.surface is None:
+        mine = replace(mine, surface=old.surface)
     return (*(c for c in candidates if (c.nu, c.nv) != (mine.nu, mine.nv)), mine)
 
 

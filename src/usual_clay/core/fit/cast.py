@@ -17,7 +17,7 @@ from usual_clay.core.fit.parameterize.region import (
     Parameterization,
     Sizes,
     adaptive_directions,
-    has_knots,
+    has_net,
     parameterize,
 )
 from usual_clay.core.fit.solve.adaptive import Attempt, Laid, exchanged, grown
@@ -106,22 +106,6 @@ def adapted(
     laid, attempt = laid.settled(base.start_space(begin), COARSE_ROUNDS)
     laid, attempt = grown(laid, attempt, (settings.nu, settings.nv))
     laid, attempt = exchanged(laid, attempt, adaptive_directions(settings), base.kept)
-    return surface_of(laid, attempt, base)
-
-
-def on_own_knots(
-    sample: Sample, settings: Sizes, base: Parameterization, stiffness: float, start: Start
-) -> BSplineSurface:
-    """Return a surface on the knots that the settings name, fitted to an even choice of points.
-
-    As in a search, points come to rest on the coarsest surface first.
-    """
-    laid = laid_for_knots(sample, base, stiffness, start)
-    laid, _ = laid.settled(
-        base.start_space(settings.sized(*base.fewest(settings.degree))), COARSE_ROUNDS
-    )
-    laid, attempt = laid.settled(base.start_space(settings), COARSE_ROUNDS)
-    laid, attempt = laid.rested(attempt)
     return surface_of(laid, attempt, base)
 
 
@@ -301,12 +285,12 @@ def settled(
     if start is not None and len(start.u) == len(sample.points):
         now = start._replace(home=base.home)
     step = len(sample.points) // SETTLING_POINTS
+    if begin is None and has_net(settings):
+        begin = base.set_out_from(settings)
     if begin is None and step > 1:
         few = Sample(sample.points[::step], sample.normals[::step])
         part = replace(base, u=base.u[::step], v=base.v[::step])
         begin = settled(few, settings, part, now.every(step), progress, found).surface
-    elif begin is None and has_knots(settings):
-        begin = on_own_knots(sample, settings, base, stiffness, now)
     elif begin is None and settings.knots != "even":
         begin = adapted(sample, settings, base, stiffness, now)
     if begin is None:

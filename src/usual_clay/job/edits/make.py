@@ -18,11 +18,11 @@ from usual_clay.job.recipes import Kind, RecipeError, kind_of, recipe_problem
 from usual_clay.job.remake import basis_of, given_for, make, with_made
 from usual_clay.job.searching import Outcome
 
-# Settings that say how much is spent, and the knots that a search found for it.
+# Settings that say how much is spent, and what a search found for it.
 COUNTS = ("nu", "nv", "controls")
-FOUND_KNOTS = ("inner_u", "inner_v")
-# What may be changed without giving up the knots that a search found.
-KEEPS_KNOTS = ("smoothness", "edges", "ribbons")
+FOUND = ("inner_u", "inner_v", "net")
+# What may be changed without giving up what a search found.
+KEEPS_FOUND = ("smoothness", "edges", "ribbons")
 
 
 def planned(
@@ -194,8 +194,8 @@ def _spent(settings: Any) -> int:
 def with_settings(job: Job, item: Followed, settings: Any) -> Job:
     """Change the settings that an item is made by; it is stale then.
 
-    What was computed with other settings is no candidate any more, and knots that a search found
-    are given up where something else than the stiffness changes.
+    What was computed with other settings is no candidate any more, and what a search found
+    is given up where something else than the stiffness changes.
     """
     assert item.recipe is not None
     old = item.recipe.settings
@@ -204,10 +204,11 @@ def with_settings(job: Job, item: Followed, settings: Any) -> Job:
         for each in fields(settings)
         if getattr(settings, each.name) != getattr(old, each.name)
     }
-    if changed - {*KEEPS_KNOTS, *FOUND_KNOTS} and hasattr(settings, "inner_u"):
-        settings = replace(settings, inner_u=(), inner_v=())
+    fresh = changed & set(FOUND)
+    if changed - {*KEEPS_FOUND, *FOUND} and not fresh and hasattr(settings, "inner_u"):
+        settings = replace(settings, inner_u=(), inner_v=(), net=())
     more: dict[str, Any] = {}
-    if changed - {*COUNTS, *FOUND_KNOTS} and hasattr(item, "candidates"):
+    if changed - {*COUNTS, *FOUND} and hasattr(item, "candidates"):
         more["candidates"] = ()
     return job.changed(item.id, recipe=replace(item.recipe, settings=settings), **more)
 

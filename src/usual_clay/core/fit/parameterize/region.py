@@ -9,7 +9,7 @@ from typing import Literal, Protocol, Self, TypeVar
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Place, as_places
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.frame import (
@@ -67,6 +67,8 @@ class Sizes(Protocol):
     def inner_u(self) -> tuple[float, ...]: ...
     @property
     def inner_v(self) -> tuple[float, ...]: ...
+    @property
+    def net(self) -> tuple[Place, ...]: ...
     def is_adaptive(self, direction: str) -> bool: ...
 
 
@@ -105,6 +107,8 @@ class CastSettings:
         Whether the borders u0, u1, v0 and v1 lie on a line or in a plane.
     inner_u, inner_v : tuples of float
         The inner knots that a search found for these counts; with none they are chosen anew.
+    net : tuple of (x, y, z)
+        The control points, row by row, with which it found them: the fit sets out from there.
     """
 
     nu: int = 10
@@ -122,6 +126,7 @@ class CastSettings:
     edges: tuple[EdgeConstraint, EdgeConstraint, EdgeConstraint, EdgeConstraint] = FREE_EDGES
     inner_u: tuple[float, ...] = ()
     inner_v: tuple[float, ...] = ()
+    net: tuple[Place, ...] = ()
 
     def __post_init__(self) -> None:
         for name, count in (("u", self.nu), ("v", self.nv)):
@@ -167,7 +172,7 @@ class CastSettings:
     def sized(self, nu: int, nv: int) -> CastSettings:
         if (nu, nv) == (self.nu, self.nv):
             return self
-        return replace(self, nu=nu, nv=nv, inner_u=(), inner_v=())
+        return replace(self, nu=nu, nv=nv, inner_u=(), inner_v=(), net=())
 
     def is_adaptive(self, direction: str) -> bool:
         return self.knots in ("adaptive", f"adaptive {direction}")
@@ -179,31 +184,31 @@ def check_inner(settings: Sizes) -> None:
         knots = np.array([0.0, *inner, 1.0])
         if not (np.isfinite(knots).all() and (np.diff(knots) >= 0).all()):
             raise FitError(f"the knots along {name} do not rise from 0 to 1")
+    if settings.net and len(settings.net) != settings.nu * settings.nv:
+        raise FitError(f"a net of {settings.nu} × {settings.nv} has not {len(settings.net)} points")
+    if not np.isfinite(settings.net).all():
+        raise FitError("a net holds numbers that are not finite")
 
 
 Settings = TypeVar("Settings", bound=Sizes)
 
 
 def with_knots_of(settings: Settings, surface: BSplineSurface) -> Settings:
-    """Return settings with the counts and the knots that a search has come to."""
+    """Return settings with the counts, knots and control points that a search has come to."""
     p, q = surface.degrees
     inner_u, inner_v = surface.knots_u[p + 1 : -p - 1], surface.knots_v[q + 1 : -q - 1]
     sized = settings.sized(*surface.counts)
     return replace(  # type: ignore[type-var]
-        sized, inner_u=tuple(map(float, inner_u)), inner_v=tuple(map(float, inner_v))
+        sized,
+        inner_u=tuple(map(float, inner_u)),
+        inner_v=tuple(map(float, inner_v)),
+        net=as_places(surface.points.reshape(-1, 3)),
     )
 
 
-def has_knots(settings: Sizes) -> bool:
-    """Tell whether settings say where their knots lie."""
-    return bool(settings.inner_u or settings.inner_v)
-
-
-def alike(one: Sizes, other: Sizes) -> bool:
-    """Tell whether settings differ in their counts alone, so that they have the same candidates."""
-    return one.sized(1 + other.nu, other.nv).sized(other.nu, other.nv) == other.sized(
-        1 + other.nu, other.nv
-    ).sized(other.nu, other.nv)
+def has_net(settings: Sizes) -> bool:
+    """Tell whether settings say where a fit sets out from."""
+    return bool(settings.net)
 
 
 @dataclass(frozen=True, eq=False)
@@ -268,6 +273,23 @@ class Parameterization:
             round_ if self.closed == "v" else open_,
         )
 
+    def set_out_from(self, settings: Sizes) -> BSplineSurface:
+        """Return the surface from which settings with a net set out.
+
+        Raises
+        ------
+        FitError
+            Where net and knots do not fit the degrees that borders ask for.
+        """
+        degrees = (settings.degree, settings.degree)
+        if self.least is not None:
+            degrees = (self.least.degree_u, self.least.degree_v)
+        knots = _clamped(settings.inner_u, degrees[0]), _clamped(settings.inner_v, degrees[1])
+        counts = len(knots[0]) - degrees[0] - 1, len(knots[1]) - degrees[1] - 1
+        if counts != (settings.nu, settings.nv):
+            raise FitError("the borders have changed: find the fewest control points anew")
+        return BSplineSurface(*knots, np.array(settings.net).reshape(*counts, 3))
+
     def kept(self, direction: str) -> Floats | None:
         """Return the knots of a direction that borders need, if there are any."""
         if self.least is None:
@@ -276,16 +298,8 @@ class Parameterization:
         return np.unique(knots)
 
     def start_space(self, settings: Sizes) -> Space:
-        """Return the space of the settings' own knots, or of even ones, with what borders need."""
+        """Return the space of even knots, with what the borders need among them."""
         degree = settings.degree
-        if has_knots(settings):
-            degrees = (degree, degree)
-            if self.least is not None:
-                degrees = (self.least.degree_u, self.least.degree_v)
-            knots = _clamped(settings.inner_u, degrees[0]), _clamped(settings.inner_v, degrees[1])
-            space = Space(*knots, *degrees, self.closed)
-            if space.counts == (settings.nu, settings.nv):
-                return space
         if self.least is None:
             knots = even_knots(settings.nu, degree), even_knots(settings.nv, degree)
             return Space(*knots, degree, degree, self.closed)

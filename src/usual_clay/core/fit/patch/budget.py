@@ -78,7 +78,8 @@ class _Patches:
             made = settled(self.sample, self.settings.sized(*pair), self.base, start)
             self.made[pair] = made
             # A symmetric one may have a knot more than asked for.
-            self.note(Candidate(*made.surface.counts, distance_levels(made.feet.signed)))
+            levels = distance_levels(made.feet.signed)
+            self.note(Candidate(*made.surface.counts, levels, made.surface))
         levels = distance_levels(self.made[pair].feet.signed)
         return at_share(levels, self.tolerance.share)
 

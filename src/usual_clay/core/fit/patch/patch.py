@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from scipy.sparse.csgraph import connected_components
 
-from usual_clay.core.arrays import Bools, Ints, frozen
+from usual_clay.core.arrays import Bools, Ints, Place, frozen
 from usual_clay.core.check.deviation import Tolerance, percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import Cast, cost_of, folds_in, settled
@@ -84,6 +84,8 @@ class PatchSettings:
         Of the borders that it was solved for together with its neighbours.
     inner_u, inner_v : tuples of float
         The inner knots that a search found for these counts; with none they are chosen anew.
+    net : tuple of (x, y, z)
+        The control points, row by row, with which it found them: the fit sets out from there.
     """
 
     nu: int = 8
@@ -98,6 +100,7 @@ class PatchSettings:
     ribbons: tuple[Ribbon, ...] = ()
     inner_u: tuple[float, ...] = ()
     inner_v: tuple[float, ...] = ()
+    net: tuple[Place, ...] = ()
 
     def __post_init__(self) -> None:
         if not (FEWEST <= self.nu <= MOST and FEWEST <= self.nv <= MOST):
@@ -117,7 +120,7 @@ class PatchSettings:
     def sized(self, nu: int, nv: int) -> PatchSettings:
         if (nu, nv) == (self.nu, self.nv):
             return self
-        return replace(self, nu=nu, nv=nv, inner_u=(), inner_v=())
+        return replace(self, nu=nu, nv=nv, inner_u=(), inner_v=(), net=())
 
     def is_adaptive(self, direction: str) -> bool:
         return self.knots in ("adaptive", f"adaptive {direction}")

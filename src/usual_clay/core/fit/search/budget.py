@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
 from usual_clay.core.fit.cast import Cast, cast, surface_of, with_images
@@ -100,7 +100,10 @@ def to_tolerance(
         if not trials.seen:
             raise
     best = best_so_far(trials)
-    return stopped(settings.sized(*best), trials.seen, trials.deviation(*best), tolerance)
+    chosen = settings.sized(*best)
+    if best in trials.made:
+        chosen = with_knots_of(chosen, trials.made[best])
+    return stopped(chosen, trials.seen, trials.deviation(*best), tolerance)
 
 
 def stopped(
@@ -120,7 +123,10 @@ def stopped(
 def _outcome(
     sample: Sample, trials: Trials, fitted: Cast, chosen: CastSettings, report: Report, limit: int
 ) -> Search:
-    trials.seen[chosen.nu, chosen.nv] = candidate_of(chosen, fitted.feet.signed)
+    mine = candidate_of(chosen, fitted.feet.signed)
+    known = trials.seen.get((chosen.nu, chosen.nv))
+    surface = None if known is None else known.surface
+    trials.seen[chosen.nu, chosen.nv] = replace(mine, surface=surface)
     words = in_words(chosen, report, trials.tolerance, sample.noise, limit)
     return Search(chosen, tuple(trials.seen.values()), words, fitted, report)
 
@@ -147,6 +153,8 @@ def _settle(
     nu, nv = best
     while True:
         chosen = trials.settings.sized(nu, nv)
+        if (nu, nv) in trials.made:
+            chosen = with_knots_of(chosen, trials.made[nu, nv])
         fitted = cast(sample, chosen, progress)
         report = judge(fitted.feet.signed, tolerance)
         wider = nu < limit and (nu <= nv * best[0] / best[1] or nv >= limit)

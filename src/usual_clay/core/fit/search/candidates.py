@@ -10,6 +10,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats, frozen
 from usual_clay.core.check.deviation import at_share, distance_levels
 from usual_clay.core.fit.parameterize.region import Sizes
+from usual_clay.core.spline.surface import BSplineSurface
 
 
 @dataclass(frozen=True, eq=False)
@@ -21,11 +22,14 @@ class Candidate:
     nu, nv : int
     levels : (201,) array
         Distances at the shares 0, 0.5 % ... 100 %, mm.
+    surface : BSplineSurface or None
+        What a search fitted to a choice of the points, for a fit to all of them to set out from.
     """
 
     nu: int
     nv: int
     levels: Floats
+    surface: BSplineSurface | None = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "levels", frozen(self.levels))

@@ -73,7 +73,10 @@ class Trials:
     def note(self, attempt: Attempt) -> None:
         """Keep what a search has come to as a candidate."""
         nu, nv = attempt.space.counts
-        made, known = Candidate(nu, nv, distance_levels(attempt.distances)), self.seen.get((nu, nv))
+        # Knots of a symmetric surface are settled at the end of a search only.
+        surface = attempt.surface if self.base.mirror is None else None
+        made = Candidate(nu, nv, distance_levels(attempt.distances), surface)
+        known = self.seen.get((nu, nv))
         if known is None or made.deviation(self.tolerance.share) < known.deviation(
             self.tolerance.share
         ):
