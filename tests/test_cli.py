@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from tests.conftest import box_mesh
+from tests.shapes import box_mesh
 from usual_clay.cli.figures import BAD_INPUT, MET, NOT_MET
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import Tolerance, judge

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
-from tests.bench.conftest import BACK, CTRL, NONE, Hands
+from tests.bench.hands import BACK, CTRL, NONE, Hands
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.scan.mesh import TriangleMesh

@@ -11,7 +11,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
-from tests.bench.conftest import ALT, CTRL, Hands
+from tests.bench.hands import ALT, CTRL, Hands
 from usual_clay.bench.cards.health import AILMENTS
 from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.stage.picking import under

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
     QMessageBox,
 )
 
-from tests.bench.conftest import CTRL, Hands
+from tests.bench.hands import CTRL, Hands
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.work import Work
 from usual_clay.core.errors import FitError
@@ -257,7 +257,7 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
 
 
 def test_the_newest_request_wins(app: QApplication) -> None:
-    work, got, partial, failed = Work(), [], [], []
+    work, got, partial = Work(), [], []
 
     def task(number: int, steps: int):
         def run(progress, tell):

@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-from tests.bench.conftest import SHIFT, Hands
+from tests.bench.hands import SHIFT, Hands
 from usual_clay.bench.edits.regions import put_region
 from usual_clay.bench.edits.surfaces import reshape_surface
 from usual_clay.bench.stage.pane import Pane

@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
-from tests.bench.conftest import CTRL, Hands
+from tests.bench.hands import CTRL, Hands
 from usual_clay.bench.edits.points import take_out
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
 from usual_clay.job.items import PointList
 
@@ -43,7 +43,7 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     # Suggested points are ringed on the stage and still in the run.
     x, y = hands.pane.view.project(points.points)[session.choice.ringed[0], :2].round().astype(int)
     ringed = hands.picture()[y - 8 : y + 9, x - 8 : x + 9]
-    assert (np.abs(ringed - palette.rgb(palette.PLUM) * 255).max(axis=2) < 60).any()
+    assert (np.abs(ringed - rgb(now().plum) * 255).max(axis=2) < 60).any()
     hands.press("Take out")
     cleaned = session.job.items[points.id]
     assert isinstance(cleaned, PointList)

@@ -12,7 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from scipy.spatial import cKDTree
 
-from tests.bench.conftest import NONE, SHIFT, Hands
+from tests.bench.hands import NONE, SHIFT, Hands
 from tests.bench.test_trace import chosen, draw, seen, top
 from tests.core.test_demo_curves import top_truth
 from usual_clay.bench.gestures.drag_handle import paddles

@@ -9,13 +9,14 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-from tests.bench.conftest import ALT, BACK, CTRL, SHIFT, Hands
+from tests.bench.hands import ALT, BACK, CTRL, SHIFT, Hands
 from usual_clay.bench.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.overlay import legend_box
 from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
 from usual_clay.bench.stage.reading import reading
+from usual_clay.bench.theme.theme import PAPER, rgb
 from usual_clay.core.picture.placement import TRUE_PLANES
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -50,12 +51,8 @@ def test_the_picture_shows_what_the_projection_says(with_scan: Hands) -> None:
     pane = with_scan.pane
     inside = with_scan.place((50, 0, 12))
     picture = with_scan.picture()
-    assert (
-        covered(
-            picture[inside.y() - 3 : inside.y() + 3, inside.x() - 3 : inside.x() + 3], colours.SCAN
-        )
-        > 20
-    )
+    x, y = inside.x(), inside.y()
+    assert covered(picture[y - 3 : y + 3, x - 3 : x + 3], rgb(PAPER.scan)) > 20
     assert pane.scene.target(*pane.view.ray(inside.x(), inside.y())) is not None
     assert pane.scene.target(*pane.view.ray(5, 5)) is None
 
@@ -126,19 +123,19 @@ def test_toggles_change_what_is_seen(with_demo: Hands) -> None:
     with_demo.session.choice.choose(None)
     with_demo.wait()
     everything = with_demo.picture()
-    assert covered(everything, colours.SCAN) > 5000
+    assert covered(everything, rgb(PAPER.scan)) > 5000
     with_demo.key(Qt.Key.Key_1, widget=stage.free)
     assert not stage.scene.shown.scan
     assert not stage.switches["scan"].isChecked()
-    assert covered(with_demo.picture(), colours.SCAN) < 500
-    assert covered(with_demo.picture(), colours.WITHIN) > 5000
+    assert covered(with_demo.picture(), rgb(PAPER.scan)) < 500
+    assert covered(with_demo.picture(), rgb(PAPER.bisque)) > 5000
     QTest.mouseClick(stage.switches["colours"], Qt.MouseButton.LeftButton)
     with_demo.wait()
-    assert covered(with_demo.picture(), colours.CLAY) > 5000
+    assert covered(with_demo.picture(), rgb(PAPER.surfaces)) > 5000
     assert not stage.free.legend_is_shown()
     QTest.mouseClick(stage.switches["surfaces"], Qt.MouseButton.LeftButton)
     with_demo.wait()
-    assert covered(with_demo.picture(), colours.CLAY) < 500
+    assert covered(with_demo.picture(), rgb(PAPER.surfaces)) < 500
     window.commands.run("plain form")
     with_demo.wait()
     assert stage.scene.shown.surfaces
@@ -164,10 +161,10 @@ def test_colours_follow_side_and_tolerance() -> None:
     signed = np.array([0.0, 0.049, 0.2, -0.2, np.nan])
     made = colours.deviation_colours(signed, 0.05, 0.15)
     assert np.array_equal(made[0], made[1])
-    assert made[0] == pytest.approx(colours.WITHIN)
-    assert made[2] == pytest.approx(colours.INSIDE)
-    assert made[3] == pytest.approx(colours.OUTSIDE)
-    assert made[4] == pytest.approx(colours.BEYOND_REGION)
+    assert made[0] == pytest.approx(rgb(PAPER.bisque))
+    assert made[2] == pytest.approx(rgb(PAPER.teal))
+    assert made[3] == pytest.approx(rgb(PAPER.plum))
+    assert made[4] == pytest.approx(rgb(PAPER.unmeasured))
 
 
 def test_the_reading_under_the_cursor_is_the_measured_distance(with_demo: Hands) -> None:
@@ -271,7 +268,7 @@ def test_brush_adds_takes_away_and_is_dropped_by_escape(
     plain = with_scan.picture()
     with_scan.drag(path[:4], release=False)
     lit = with_scan.picture()
-    assert covered(lit, colours.REGION_LIT) > covered(plain, colours.REGION_LIT) + 300
+    assert covered(lit, rgb(PAPER.region)) > covered(plain, rgb(PAPER.region)) + 300
     with_scan.key(Qt.Key.Key_Escape, widget=pane)
     assert session.job.items[region.id] is cut
     assert pane._lit is None

@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-from tests.bench.conftest import CTRL, NONE, Hands
+from tests.bench.hands import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
 from usual_clay.core.fit.search.candidates import pareto_front
 from usual_clay.core.spline.closest import foot_points

@@ -12,9 +12,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from scipy.spatial import cKDTree
 
-from tests.bench.conftest import CTRL, NONE, SHIFT, Hands
+from tests.bench.hands import CTRL, NONE, SHIFT, Hands
 from usual_clay.bench.stage.curve_overlay import TALLEST
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.demo.points import true_outline
@@ -205,7 +205,7 @@ def test_the_comb_is_drawn_to_its_scale(top) -> None:
 
     def teal() -> int:
         picture = hands.picture(pane)
-        return int((np.abs(picture - palette.rgb(palette.TEAL) * 255).max(axis=2) < 70).sum())
+        return int((np.abs(picture - rgb(now().teal) * 255).max(axis=2) < 70).sum())
 
     shown = teal()
     assert shown > 400
@@ -215,7 +215,7 @@ def test_the_comb_is_drawn_to_its_scale(top) -> None:
     tip = centre + np.array([0, radius + TALLEST * pane.view.camera.height, 0])
     at = seen(pane, tip)
     around = hands.picture(pane)[at.y() - 3 : at.y() + 4, at.x() - 6 : at.x() + 7]
-    assert (np.abs(around - palette.rgb(palette.TEAL) * 255).max(axis=2) < 70).any()
+    assert (np.abs(around - rgb(now().teal) * 255).max(axis=2) < 70).any()
     hands.window.commands.run("comb")
     hands.wait()
     assert teal() < 0.3 * shown

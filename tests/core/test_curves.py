@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from tests.conftest import sphere
+from tests.shapes import sphere
 from usual_clay.core.build.alter import SplitSettings, split_up
 from usual_clay.core.build.combine import (
     BridgeSettings,

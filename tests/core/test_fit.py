@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from scipy.interpolate import LSQBivariateSpline
 
-from tests.conftest import height_field
+from tests.shapes import height_field
 from usual_clay.core.check.deviation import (
     Tolerance,
     ToleranceError,

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from tests.conftest import box_mesh, sphere
+from tests.shapes import box_mesh, sphere
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import MeshError, TriangleMesh, weld

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.conftest import box_mesh, height_field, sphere
+from tests.shapes import box_mesh, height_field, sphere
 from usual_clay.cli.main import BAD_INPUT, MET, main
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.health import border, duplicated, examine, flipped, holes, pieces, spikes

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from tests.conftest import box_mesh, sphere
+from tests.shapes import box_mesh, sphere
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence
 from usual_clay.core.points.ball_in_space import offset_along_normals

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.conftest import height_field
+from tests.shapes import height_field
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import LEVELS, Tolerance
 from usual_clay.core.errors import FitError

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 import trimesh
 
-from tests.conftest import sphere
+from tests.shapes import sphere
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files.errors import FileError
 from usual_clay.files.mesh_file import guess_unit, read_mesh, read_scan, write_mesh

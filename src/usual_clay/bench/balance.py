@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.theme.theme import now, themes
 from usual_clay.bench.widgets import Pace, label, rule
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
@@ -22,7 +22,7 @@ from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_fro
 from usual_clay.job.items import Curve, PointList, Surface
 from usual_clay.job.remake import is_stale
 
-pg.setConfigOptions(antialias=True, background=palette.PANEL, foreground=palette.SOFT_INK)
+pg.setConfigOptions(antialias=True)
 STEPS = (1, 2, 5)
 MOST_DECADES = 1.9
 # Candidates so many decades above what is aimed at are far off: they need not be in sight.
@@ -54,10 +54,16 @@ def _plot(**axes: pg.AxisItem) -> pg.PlotWidget:
     for side in ("left", "bottom"):
         axis = plot.getAxis(side)
         axis.setTickFont(text_font(8))
-        axis.setPen(QColor(palette.LINE))
-        axis.setTextPen(QColor(palette.SOFT_INK))
         axis.setStyle(tickLength=0, tickTextOffset=6)
     return plot
+
+
+def _paint_axes(plot: pg.PlotWidget) -> None:
+    """Give a chart's ground and axes the colours of the theme."""
+    plot.setBackground(now().panel)
+    for side in ("left", "bottom"):
+        plot.getAxis(side).setPen(QColor(now().line))
+        plot.getAxis(side).setTextPen(QColor(now().soft_ink))
 
 
 class Chart(QWidget):
@@ -80,28 +86,19 @@ class Chart(QWidget):
         layout.addWidget(self.plot)
         self.plot.getAxis("left").setWidth(44)
         self.noise = pg.LinearRegionItem(
-            orientation="horizontal",
-            movable=False,
-            brush=QColor(palette.GROUND).darker(104),
-            pen=pg.mkPen(None),
+            orientation="horizontal", movable=False, pen=pg.mkPen(None)
         )
-        self.tolerance = pg.InfiniteLine(
-            angle=0, pen=pg.mkPen(palette.INK, width=1, style=Qt.PenStyle.DashLine)
-        )
-        self.held_line = pg.InfiniteLine(angle=90, pen=pg.mkPen(palette.CHOSEN, width=1.5))
-        self.others = pg.ScatterPlotItem(size=6, pen=None, brush=QColor("#C4B8A8"))
-        self.front_line = pg.PlotDataItem(pen=pg.mkPen(palette.ACCENT, width=1.8))
-        self.front_dots = pg.ScatterPlotItem(size=7, pen=None, brush=QColor(palette.ACCENT))
-        self.held = pg.ScatterPlotItem(
-            size=13, pen=pg.mkPen(palette.PANEL, width=1.5), brush=QColor(palette.CHOSEN)
-        )
-        self.knee = pg.ScatterPlotItem(
-            size=15, pen=pg.mkPen(palette.ACCENT, width=1.4), brush=QColor(0, 0, 0, 0)
-        )
-        self.knee_words = pg.TextItem("knee", color=palette.ACCENT_INK, anchor=(-0.25, 0.9))
-        self.tolerance_words = pg.TextItem(color=palette.INK, anchor=(1, 1))
-        self.noise_words = pg.TextItem(color=palette.SOFT_INK, anchor=(0, 0))
-        self.note = pg.TextItem(color=palette.NOTE_INK, fill=QColor(palette.NOTE), anchor=(0, 1))
+        self.tolerance = pg.InfiniteLine(angle=0)
+        self.held_line = pg.InfiniteLine(angle=90)
+        self.others = pg.ScatterPlotItem(size=6, pen=None)
+        self.front_line = pg.PlotDataItem()
+        self.front_dots = pg.ScatterPlotItem(size=7, pen=None)
+        self.held = pg.ScatterPlotItem(size=13)
+        self.knee = pg.ScatterPlotItem(size=15)
+        self.knee_words = pg.TextItem("knee", anchor=(-0.25, 0.9))
+        self.tolerance_words = pg.TextItem(anchor=(1, 1))
+        self.noise_words = pg.TextItem(anchor=(0, 0))
+        self.note = pg.TextItem(anchor=(0, 1))
         for words in (self.tolerance_words, self.noise_words, self.note, self.knee_words):
             words.setFont(text_font(8.5))
         for item in (
@@ -127,6 +124,29 @@ class Chart(QWidget):
         self.plot.mousePressEvent = self._press
         self.plot.mouseMoveEvent = self._move
         self.plot.mouseReleaseEvent = self._release
+        self.paint()
+        themes.changed.connect(self.paint)
+
+    def paint(self) -> None:
+        """Give everything the colours of the theme."""
+        worn = now()
+        _paint_axes(self.plot)
+        self.noise.setBrush(QColor(worn.ground).darker(104))
+        self.tolerance.setPen(pg.mkPen(worn.ink, width=1, style=Qt.PenStyle.DashLine))
+        self.held_line.setPen(pg.mkPen(worn.chosen, width=1.5))
+        self.others.setBrush(QColor(worn.beaten))
+        self.front_line.setPen(pg.mkPen(worn.accent, width=1.8))
+        self.front_dots.setBrush(QColor(worn.accent))
+        self.held.setPen(pg.mkPen(worn.panel, width=1.5))
+        self.held.setBrush(QColor(worn.chosen))
+        self.knee.setPen(pg.mkPen(worn.accent, width=1.4))
+        self.knee.setBrush(QColor(0, 0, 0, 0))
+        self.knee_words.setColor(worn.accent_ink)
+        self.tolerance_words.setColor(worn.ink)
+        self.noise_words.setColor(worn.soft_ink)
+        self.note.setColor(worn.note_ink)
+        self.note.fill = pg.mkBrush(worn.note)
+        self.note.update()
 
     def show_candidates(
         self,
@@ -248,10 +268,7 @@ class Histogram(QWidget):
         self.plot.setAccessibleName("Histogram of deviation")
         self.plot.hideAxis("left")
         self.bars = pg.BarGraphItem(x=[], height=[], width=1.0)
-        self.lines = [
-            pg.InfiniteLine(pen=pg.mkPen(palette.INK, width=1, style=Qt.PenStyle.DashLine))
-            for _ in range(2)
-        ]
+        self.lines = [pg.InfiniteLine() for _ in range(2)]
         for item in (self.bars, *self.lines):
             self.plot.addItem(item, ignoreBounds=True)
         self.share = label(role="figure")
@@ -266,6 +283,14 @@ class Histogram(QWidget):
         figures.addStretch(1)
         layout.addLayout(figures)
         layout.addWidget(self.plot, 1)
+        self.paint()
+        themes.changed.connect(self.paint)
+
+    def paint(self) -> None:
+        """Give axes and lines the colours of the theme; the bars get theirs with what they show."""
+        _paint_axes(self.plot)
+        for line in self.lines:
+            line.setPen(pg.mkPen(now().ink, width=1, style=Qt.PenStyle.DashLine))
 
     def show_signed(self, signed: Floats, tolerance: float, within: float) -> None:
         """Show deviations in mm."""
@@ -273,7 +298,7 @@ class Histogram(QWidget):
         counts, edges = np.histogram(signed, 61, (-reach, reach))
         middles = (edges[1:] + edges[:-1]) / 2
         brushes = [
-            QColor(palette.CALM if abs(x) <= tolerance else palette.TEAL if x > 0 else palette.PLUM)
+            QColor(now().calm if abs(x) <= tolerance else now().teal if x > 0 else now().plum)
             for x in middles
         ]
         self.bars.setOpts(
@@ -337,7 +362,12 @@ class Balance(QWidget):
             row.addWidget(part, stretch)
             self.columns.append(part)
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
-        for signal in (session.job_changed, session.choice.changed, session.sight.known_changed):
+        for signal in (
+            session.job_changed,
+            session.choice.changed,
+            session.sight.known_changed,
+            themes.changed,
+        ):
             signal.connect(pace.ask)
         self.refresh()
 
@@ -355,10 +385,9 @@ class Balance(QWidget):
             return
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
         total = surface.control_points
-        counts = str(total)
-        if isinstance(surface, Surface):
-            nu, nv = surface.geometry.counts
-            counts = f"{nu} × {nv} = {total}"
+        counts = " × ".join(map(str, surface.counts))
+        if len(surface.counts) > 1:
+            counts += f" = {total}"
         words = f"{counts} control points\n"
         words += f"{percent(tolerance.share)} within {report.at_share:.3f} mm"
         if is_stale(job, surface):

@@ -16,7 +16,6 @@ from PySide6.QtWidgets import (
 
 from usual_clay.bench.command import Command, Commands
 from usual_clay.bench.guard import Guarded
-from usual_clay.bench.theme import palette
 from usual_clay.bench.widgets import label
 
 NO_FIT = 9
@@ -38,10 +37,6 @@ class Finder(Guarded, QFrame):
     def __init__(self, commands: Commands, window: QWidget) -> None:
         super().__init__(window)
         self._table = commands
-        self.setStyleSheet(
-            f"Finder {{ background: {palette.FIELD}; border: 1px solid {palette.LINE};"
-            " border-radius: 8px; }"
-        )
         self.field = QLineEdit()
         self.field.setPlaceholderText("Find an action")
         self.field.setAccessibleName("Find an action")

@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QSizePolicy, QWidget
 
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme import palette
 from usual_clay.bench.widgets import button, label
 from usual_clay.bench.work import Request
 
@@ -18,7 +17,6 @@ class HintLine(QWidget):
         super().__init__()
         self.session = session
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setStyleSheet(f"HintLine {{ background: {palette.HINT_BAR}; }}")
         self.setFixedHeight(28)
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 0, 14, 0)

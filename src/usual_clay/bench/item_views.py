@@ -15,6 +15,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.shape_mesh import shape_mesh
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.surface import surface_grid
 from usual_clay.core.spline.tessellate import curve_points_shown
 from usual_clay.job.items import Curve, Item, Picture, Scan, Surface
@@ -64,6 +65,8 @@ class ItemView:
         The switch of the stage that shows it; empty where it has none.
     hint : str
         What the hint line says while a free one is chosen.
+    away : callable or None
+        ``away(scene, item, place)``: how far a place is from it, mm; None while not known.
     """
 
     group: str
@@ -77,6 +80,7 @@ class ItemView:
     may_colour: bool = True
     layer: str = ""
     hint: str = ""
+    away: Callable[[Any, Any, Floats], float | None] | None = None
 
 
 def short(count: int) -> str:
@@ -104,6 +108,19 @@ def _size_of_picture(picture: Picture) -> tuple[str, str]:
     return f"{placement.width:.0f} × {placement.height:.0f}", "width and height in mm"
 
 
+def _away_from_scan(scene: Any, scan: Scan, place: Floats) -> float | None:
+    tree = scene.scan_tree(scan)
+    return None if tree is None else float(tree.nearest(place[None])[0][0])
+
+
+def _away_from_curve(_scene: Any, curve: Curve, place: Floats) -> float:
+    return float(curve_foot_points(curve.geometry, place[None])[2][0])
+
+
+def _away_from_surface(_scene: Any, surface: Surface, place: Floats) -> float:
+    return abs(float(foot_points(surface.geometry, place[None]).signed[0]))
+
+
 def _cost(item: Curve | Surface) -> tuple[str, str]:
     return str(item.control_points), "control points"
 
@@ -113,6 +130,7 @@ ITEM_VIEWS: dict[str, ItemView] = {
         "References", ("scan", "ScanCard"), lambda scene, scan: scene.scan_layers(scan),
         lambda scene, scan: scene.scan_tree(scan), _extent_of_scan,
         lambda scan: (short(len(scan.mesh.triangles)), "triangles"), layer="scan",
+        away=_away_from_scan,
     ),
     "region": ItemView(
         "References", ("region", "RegionCard"), _no_layers,
@@ -136,12 +154,12 @@ ITEM_VIEWS: dict[str, ItemView] = {
     "curve": ItemView(
         "Curves", ("curve", "CurveCard"), lambda scene, curve: scene.curve_layers(curve),
         extent=lambda curve: curve_points_shown(curve.geometry), figure=_cost, role="ink",
-        hint=CURVE_HINT,
+        hint=CURVE_HINT, away=_away_from_curve,
     ),
     "surface": ItemView(
         "Surfaces", ("cast", "CastCard"), lambda scene, surface: scene.surface_layers(surface),
         lambda scene, surface: scene.surface_tree(surface), _extent_of_surface, _cost,
-        role="surfaces", layer="surfaces", hint=SURFACE_HINT,
+        role="surfaces", layer="surfaces", hint=SURFACE_HINT, away=_away_from_surface,
     ),
 }  # fmt: skip
 # The card of a recipe's result that has a better one than its settings and roles make; of all

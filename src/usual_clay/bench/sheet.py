@@ -13,8 +13,8 @@ from PySide6.QtWidgets import QWidget
 from usual_clay.bench.edits.surfaces import reshape_surface
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.cuts import Cut, cut_mesh, cut_surface, pulled
 from usual_clay.core.check.deviation import at_share, distance_levels, percent
@@ -156,7 +156,7 @@ class Sheet(Guarded, QWidget):
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(palette.PANEL))
+        painter.fillRect(self.rect(), QColor(now().panel))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
         for index, cut in enumerate(self.cuts):
             room = self.panel(index)
@@ -165,21 +165,21 @@ class Sheet(Guarded, QWidget):
             self._draw_lines(painter, index, cut)
             painter.restore()
             self._draw_words(painter, index, cut)
-            painter.setPen(QPen(QColor(palette.LINE), 1))
+            painter.setPen(QPen(QColor(now().line), 1))
             painter.drawRect(room)
         if self.cuts:
             self._draw_scale(painter)
         else:
-            painter.setPen(QColor(palette.SOFT_INK))
+            painter.setPen(QColor(now().soft_ink))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Choose a surface to cut.")
 
     def _draw_lines(self, painter: QPainter, index: int, cut: Cut) -> None:
         planes, tolerance = self.planes, self.session.shown.tolerance
         assert planes is not None
-        painter.setPen(QPen(QColor(palette.REFERENCES), 1.2))
+        painter.setPen(QPen(QColor(now().references), 1.2))
         for line in cut.scan:
             painter.drawPolyline(arrayToQPolygonF(*self.on_paper(index, line).T))
-        painter.setPen(QPen(QColor(palette.INK), 1.8))
+        painter.setPen(QPen(QColor(now().ink), 1.8))
         for line in cut.surface:
             painter.drawPolyline(arrayToQPolygonF(*self.on_paper(index, line).T))
         feet = self.on_paper(index, cut.feet)
@@ -187,9 +187,9 @@ class Sheet(Guarded, QWidget):
         inside = np.abs(cut.signed) <= tolerance.deviation
         outside = ~inside & (cut.signed > 0)
         for which, colour in (
-            (inside, palette.SURFACES),
-            (outside, palette.TEAL),
-            (~inside & ~outside, palette.PLUM),
+            (inside, now().surfaces),
+            (outside, now().teal),
+            (~inside & ~outside, now().plum),
         ):
             painter.setPen(QPen(QColor(colour), 1.0))
             ends = np.concatenate([feet[which], tips[which]], axis=1).tolist()
@@ -198,12 +198,12 @@ class Sheet(Guarded, QWidget):
     def _draw_words(self, painter: QPainter, index: int, cut: Cut) -> None:
         planes, tolerance, room = self.planes, self.session.shown.tolerance, self.panel(index)
         assert planes is not None
-        painter.setPen(QColor(palette.INK))
+        painter.setPen(QColor(now().ink))
         painter.setFont(text_font(10, QFont.Weight.DemiBold))
         name = f"{'xyz'[planes.axis]} = {cut.at:.1f} mm".replace("-", "−")
         painter.drawText(QPointF(room.left() + 10, room.top() + 18), name)
         painter.setFont(text_font(9))
-        painter.setPen(QColor(palette.SOFT_INK))
+        painter.setPen(QColor(now().soft_ink))
         words = "does not cut the surface"
         if len(cut.signed):
             near = at_share(distance_levels(cut.signed), tolerance.share)
@@ -223,7 +223,7 @@ class Sheet(Guarded, QWidget):
         length = next((n for n in NICE if n * scale > 46), NICE[-1])
         room = self.panel(0)
         left, low = room.left() + 12, room.bottom() - 12
-        painter.setPen(QPen(QColor(palette.SOFT_INK), 1.2))
+        painter.setPen(QPen(QColor(now().soft_ink), 1.2))
         painter.drawLine(QLineF(left, low, left + length * scale, low))
         for x in (left, left + length * scale):
             painter.drawLine(QLineF(x, low - 4, x, low))

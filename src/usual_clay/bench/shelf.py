@@ -17,23 +17,15 @@ from PySide6.QtWidgets import (
 )
 
 from usual_clay.bench.guard import Guarded
+from usual_clay.bench.item_views import ITEM_VIEWS, view_of
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme import palette
-from usual_clay.bench.theme.looks import icon
+from usual_clay.bench.theme.looks import put_icon
+from usual_clay.bench.theme.theme import now, themes
 from usual_clay.bench.widgets import Elided, Pace, label
 from usual_clay.core.check.deviation import Report, percent
-from usual_clay.job.items import (
-    Curve,
-    Followed,
-    Item,
-    ItemId,
-    Picture,
-    PointList,
-    Region,
-    Scan,
-    Shape,
-    Surface,
-)
+from usual_clay.job.items import Followed, Item, ItemId, Judged
+from usual_clay.job.job import Job
+from usual_clay.job.kinds import ITEM_KINDS, item_kind, whole_of
 from usual_clay.job.remake import is_stale
 
 
@@ -50,14 +42,14 @@ class Bar(Guarded, QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         full = QRectF(0, 5.5, self.width(), 5)
-        painter.setBrush(QColor(palette.LINE))
+        painter.setBrush(QColor(now().line))
         painter.drawRoundedRect(full, 2.5, 2.5)
         # The tick stands at the tolerance, at seven tenths of the bar.
         share = min(0.7 * self.deviation / self.tolerance, 1.0)
         inside = self.deviation <= self.tolerance
-        painter.setBrush(QColor(palette.CALM if inside else palette.PLUM))
+        painter.setBrush(QColor(now().calm if inside else now().plum))
         painter.drawRoundedRect(QRectF(0, 5.5, self.width() * share, 5), 2.5, 2.5)
-        painter.setBrush(QColor(palette.INK))
+        painter.setBrush(QColor(now().ink))
         painter.drawRect(QRectF(0.7 * self.width(), 3, 1.2, 10))
 
 
@@ -77,16 +69,11 @@ class ShelfRow(Guarded, QFrame):
         self.stale = isinstance(item, Followed) and is_stale(session.shown, item)
         chosen = session.choice.item == item.id
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(f"{item.name}, {_kind_word(item)}")
+        self.setAccessibleName(f"{item.name}, {_word_of(item)}")
         self.setObjectName("row")
-        back = palette.CHOSEN_TINT if chosen else "transparent"
-        self.setStyleSheet(
-            f"QFrame#row {{ background: {back}; border-radius: 5px;"
-            " border: 1px solid transparent; }"
-            f"QFrame#row:focus {{ border-color: {palette.ACCENT}; }}"
-        )
+        self.setProperty("chosen", chosen)
         row = QHBoxLayout(self)
-        row.setContentsMargins(16 if isinstance(item, Region) else 3, 1, 6, 1)
+        row.setContentsMargins(16 if whole_of(item) else 3, 1, 6, 1)
         row.setSpacing(3)
         row.addWidget(self._flag("visible", "eye", "eye-slash", "Shown. Hide", "Hidden. Show"))
         row.addWidget(
@@ -97,46 +84,36 @@ class ShelfRow(Guarded, QFrame):
         self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.name.setToolTip(item.name)
         if not item.visible:
-            self.name.setStyleSheet(f"color: {palette.SOFT_INK};")
+            self.name.setProperty("role", "soft")
         row.addSpacing(2)
         row.addWidget(self.name, 1)
         self._add_figures(row)
 
     def _add_figures(self, row: QHBoxLayout) -> None:
         item, job = self.item, self.session.shown
-        if isinstance(item, Scan):
-            row.addWidget(_figure(_short(len(item.mesh.triangles)), 52, "triangles"))
-        elif isinstance(item, Region):
-            row.addWidget(_figure(_short(len(item.vertices)), 52, "points"))
-        elif isinstance(item, Picture):
-            words = f"{item.placement.width:.0f} × {item.placement.height:.0f}"
-            row.addWidget(_figure(words, 52, "width and height in mm"))
-        elif isinstance(item, PointList):
-            row.addWidget(_figure(_short(len(item.kept)), 52, "points, without those taken out"))
-        elif isinstance(item, Surface | Curve | Shape):
-            report = job.report(item)
-            if not isinstance(item, Shape):
-                row.addWidget(_figure(str(item.control_points), 40, "control points"))
-            if report is None:
-                return
-            stale = is_stale(job, item)
-            tip = _report_words(report, stale, job.is_loose(item))
-            words = "…" if stale else f"{report.at_share:.3f}"
-            figure = _figure(words, 44, tip)
-            if job.is_loose(item):
-                figure.setStyleSheet(f"color: {palette.SOFT_INK};")
-            row.addWidget(figure)
-            bar = Bar(report.at_share, job.tolerance.deviation)
-            bar.setToolTip(tip)
-            row.addSpacing(4)
-            row.addWidget(bar)
+        size, judged = view_of(item).figure, isinstance(item, Judged)
+        if size is not None:
+            words, unit = size(item)
+            row.addWidget(_figure(words, 40 if judged else 52, unit))
+        report = job.report(item) if isinstance(item, Judged) else None
+        if report is None or not isinstance(item, Judged):
+            return
+        tip = _report_words(report, self.stale, job.is_loose(item))
+        figure = _figure("…" if self.stale else f"{report.at_share:.3f}", 44, tip)
+        if job.is_loose(item):
+            figure.setProperty("role", "soft")
+        row.addWidget(figure)
+        bar = Bar(report.at_share, job.tolerance.deviation)
+        bar.setToolTip(tip)
+        row.addSpacing(4)
+        row.addWidget(bar)
 
     def _flag(self, flag: str, on: str, off: str, tip_on: str, tip_off: str) -> QPushButton:
         value = getattr(self.item, flag)
         made = QPushButton()
         made.setProperty("role", "quiet")
         dim = value if flag == "visible" else not value
-        made.setIcon(icon(on if value else off, "#A89E90" if dim else palette.INK))
+        put_icon(made, on if value else off, "dim_ink" if dim else "ink")
         made.setFixedSize(20, 22)
         made.setStyleSheet("padding: 0;")
         made.setToolTip(tip_on if value else tip_off)
@@ -206,6 +183,7 @@ class Shelf(QScrollArea):
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
         session.job_changed.connect(pace.ask)
         session.choice.changed.connect(pace.ask)
+        themes.changed.connect(pace.ask)
         self.refresh()
 
     def refresh(self) -> None:
@@ -213,7 +191,7 @@ class Shelf(QScrollArea):
         job = session.shown
         shown = (
             session.choice.item,
-            job.tolerance,
+            (job.tolerance, now()),
             *job.items.values(),
             *(is_stale(job, s) for s in job.all(Followed)),
         )
@@ -269,16 +247,7 @@ class Shelf(QScrollArea):
         column.setContentsMargins(9, 8, 9, 8)
         column.setSpacing(1)
         self.rows = {}
-        references: list[Item] = []
-        for scan in job.all(Scan):
-            references += [scan, *(r for r in job.all(Region) if r.scan == scan.id)]
-        references += [*job.all(Picture), *job.all(PointList), *job.all(Shape)]
-        groups: tuple[tuple[str, list], ...] = (
-            ("References", references),
-            ("Curves", list(job.all(Curve))),
-            ("Surfaces", list(job.all(Surface))),
-        )
-        for title, items in groups:
+        for title, items in _groups(job).items():
             if not items and title not in _EMPTY:
                 continue
             heading = label(title, role="group")
@@ -310,6 +279,18 @@ class Shelf(QScrollArea):
             self.ensureWidgetVisible(row, 0, 12)
 
 
+def _groups(job: Job) -> dict[str, list[Item]]:
+    """Return the items by the headings of their kinds; regions stand under their scans."""
+    groups: dict[str, list[Item]] = {}
+    for name, view in ITEM_VIEWS.items():
+        kind = ITEM_KINDS[name]
+        column = groups.setdefault(view.group, [])
+        if kind.part_of is None:
+            for item in job.all(kind.item):
+                column += [item, *(i for i in job.items.values() if whole_of(i) == item.id)]
+    return groups
+
+
 _EMPTY = {
     "References": "Nothing yet. Bring in a scan, pictures or points, or drop files on the window.",
     "Surfaces": "Nothing yet. Choose a region of a scan, then cast a surface over it.",
@@ -317,29 +298,19 @@ _EMPTY = {
 
 
 def _swatch(item: Item) -> QLabel:
-    usual = {Surface: palette.SURFACES, Curve: palette.INK}.get(type(item), palette.REFERENCES)
-    colour = item.colour or usual
+    view = view_of(item)
+    colour = item.colour or getattr(now(), view.role)
     made = QLabel()
     made.setFixedSize(10, 10)
-    hollow = isinstance(item, Region | Shape)
-    fill = "transparent" if hollow else colour
+    fill = "transparent" if view.hollow else colour
     made.setStyleSheet(f"background: {fill}; border: 1.5px solid {colour}; border-radius: 2px;")
-    made.setToolTip(_kind_word(item))
+    made.setToolTip(_word_of(item))
     return made
 
 
-def _kind_word(item: Item) -> str:
-    if isinstance(item, Shape):
-        return item.geometry.kind
-    words = {
-        Scan: "scan",
-        Region: "region of a scan",
-        PointList: "points",
-        Surface: "surface",
-        Picture: "picture",
-        Curve: "spline",
-    }
-    return words[type(item)]
+def _word_of(item: Item) -> str:
+    """Return what a row calls its item; of a simple shape which it is."""
+    return str(getattr(getattr(item, "geometry", None), "kind", item_kind(item).word))
 
 
 def _figure(words: str, width: int, tip: str) -> QLabel:
@@ -348,10 +319,6 @@ def _figure(words: str, width: int, tip: str) -> QLabel:
     made.setMinimumWidth(width)
     made.setToolTip(tip)
     return made
-
-
-def _short(count: int) -> str:
-    return f"{count / 1000:.0f} k" if count >= 10_000 else str(count)
 
 
 def _report_words(report: Report, stale: bool, loose: bool) -> str:

@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
+if TYPE_CHECKING:
+    from usual_clay.bench.window import Window
+    from usual_clay.job.items import Item, Surface
+
 SIZE = (1280, 800)
+Wanted = TypeVar("Wanted", bound="Item")
 
 
 def write_shots(folder: Path, only: str | None = None) -> None:
@@ -32,9 +38,12 @@ def write_shots(folder: Path, only: str | None = None) -> None:
         print(f"{folder / name}.png")
 
 
-def _fresh_window():  # type: ignore[no-untyped-def]
+def _fresh_window() -> Window:
+    from usual_clay.bench.theme.theme import PAPER, themes
     from usual_clay.bench.window import Window
 
+    # Whatever the user has chosen.
+    themes.wear(PAPER)
     window = Window()
     # Fronts begin a while after all is quiet: where one is shown, it is asked for.
     window.fronts.enabled = window.calmness.enabled = False
@@ -44,7 +53,7 @@ def _fresh_window():  # type: ignore[no-untyped-def]
     return window
 
 
-def settle(window, seconds: float = 60.0) -> None:  # type: ignore[no-untyped-def]
+def settle(window: Window, seconds: float = 60.0) -> None:
     """Let the window work until nothing is left to compute or draw."""
     from PySide6.QtWidgets import QApplication
 
@@ -55,47 +64,56 @@ def settle(window, seconds: float = 60.0) -> None:  # type: ignore[no-untyped-de
         time.sleep(0.015)
 
 
-def _open_demo(window) -> None:  # type: ignore[no-untyped-def]
+def _open_demo(window: Window) -> None:
     from usual_clay.demo.make import demo_job_file
 
     window.documents.open_file(demo_job_file())
     settle(window)
 
 
-def _empty(window) -> None:  # type: ignore[no-untyped-def]
+def _empty(window: Window) -> None:
     window.set_station("Gather")
 
 
-def _bring_in(window) -> None:  # type: ignore[no-untyped-def]
+def _bring_in(window: Window) -> None:
     from usual_clay.demo.make import demo_scan_file
 
     window.documents.open_file(demo_scan_file())
 
 
-def _brush(window) -> None:  # type: ignore[no-untyped-def]
+def _brush(window: Window) -> None:
     """Spread the back from a click, then hold the brush half way through a stroke."""
     from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
+    from usual_clay.bench.edits.scans import add_scan
     from usual_clay.demo.make import BACK_SEED, demo_scan_file
     from usual_clay.demo.scan import pose
     from usual_clay.files.mesh_file import read_mesh
 
-    window.session.add_scan(read_mesh(demo_scan_file()), "brackwater-lure.ply", "mm")
+    add_scan(window.session, read_mesh(demo_scan_file()), "brackwater-lure.ply", "mm")
     window.set_station("Surface")
     settle(window)
     window.session.choice.choose(None)
     pane = window.stage.free
 
-    def send(kind, at, button, held=Qt.KeyboardModifier.NoModifier) -> None:  # type: ignore[no-untyped-def]
+    def send(kind: QEvent.Type, at: tuple[float, float], button: Qt.MouseButton) -> None:
         place = QPointF(*at)
         buttons = Qt.MouseButton.LeftButton if kind != QEvent.Type.MouseButtonRelease else button
         QApplication.sendEvent(
-            pane, QMouseEvent(kind, place, pane.mapToGlobal(place), button, buttons, held)
+            pane,
+            QMouseEvent(
+                kind,
+                place,
+                pane.mapToGlobal(place),
+                button,
+                buttons,
+                Qt.KeyboardModifier.NoModifier,
+            ),
         )
 
-    def on_screen(point) -> tuple[float, float]:  # type: ignore[no-untyped-def]
+    def on_screen(point: Sequence[float]) -> tuple[float, float]:
         x, y, _ = pane.view.project(pose().to_scan(np.array([point])))[0]
         return float(x), float(y)
 
@@ -113,19 +131,31 @@ def _brush(window) -> None:  # type: ignore[no-untyped-def]
         send(QEvent.Type.MouseMove, place, left)
 
 
-def _cast(window) -> None:  # type: ignore[no-untyped-def]
+def _cast(window: Window) -> None:
     _open_demo(window)
 
 
-def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
+def _chosen(window: Window) -> Surface:
+    surface = window.session.choice.surface()
+    assert surface is not None
+    return surface
+
+
+def _refit(window: Window, **settings: object) -> None:
+    """Fit the chosen surface by other settings."""
     from usual_clay.bench.edits.making import set_settings
 
+    surface = _chosen(window)
+    assert surface.recipe is not None
+    changed = replace(surface.recipe.settings, **settings)
+    set_settings(window.session, surface, changed, "settings")
+    settle(window)
+
+
+def _tolerance(window: Window) -> None:
     _open_demo(window)
     _hide_curves(window)
-    surface = window.session.choice.surface()
-    set_settings(
-        window.session, surface, replace(surface.recipe.settings, knots="adaptive"), "knots"
-    )
+    _refit(window, knots="adaptive")
     settle(window)
     window.commands.run("to tolerance")
     settle(window)
@@ -151,7 +181,7 @@ def _tolerance(window) -> None:  # type: ignore[no-untyped-def]
     )
 
 
-def _gather(window, kind: type, name: str = ""):  # type: ignore[no-untyped-def]
+def _gather(window: Window, kind: type[Wanted], name: str = "") -> Wanted:
     """Open the demo job at Gather with one of its items shown and chosen; return the item."""
     _open_demo(window)
     window.set_station("Gather")
@@ -160,10 +190,10 @@ def _gather(window, kind: type, name: str = ""):  # type: ignore[no-untyped-def]
         window.session.set_flag(item.id, "visible", True)
     window.session.choice.choose(item.id)
     settle(window)
-    return window.session.job.items[item.id]
+    return window.session.job.the(item.id, kind)
 
 
-def _points(window) -> None:  # type: ignore[no-untyped-def]
+def _points(window: Window) -> None:
     """The probed outline with its suspected slips ringed."""
     from usual_clay.bench.edits.points import put_back, suggest
     from usual_clay.demo.make import SLIP_LIMIT
@@ -172,10 +202,10 @@ def _points(window) -> None:  # type: ignore[no-untyped-def]
     points = _gather(window, PointList, "probed")
     put_back(window.session, points)
     settle(window)
-    suggest(window.session, window.session.job.items[points.id], SLIP_LIMIT)
+    suggest(window.session, window.session.job.the(points.id, PointList), SLIP_LIMIT)
 
 
-def _picture(window) -> None:  # type: ignore[no-untyped-def]
+def _picture(window: Window) -> None:
     """The side picture under its handles, square-on."""
     from usual_clay.job.items import Picture
 
@@ -186,7 +216,7 @@ def _picture(window) -> None:  # type: ignore[no-untyped-def]
     window.stage.swap()
 
 
-def _agreement(window) -> None:  # type: ignore[no-untyped-def]
+def _agreement(window: Window) -> None:
     from usual_clay.job.items import Picture
 
     _open_demo(window)
@@ -197,7 +227,7 @@ def _agreement(window) -> None:  # type: ignore[no-untyped-def]
     window.commands.run("agreement")
 
 
-def _health(window) -> None:  # type: ignore[no-untyped-def]
+def _health(window: Window) -> None:
     from usual_clay.bench.cards.health import AILMENTS
     from usual_clay.job.items import Scan
 
@@ -207,23 +237,23 @@ def _health(window) -> None:  # type: ignore[no-untyped-def]
     window.session.sight.light(AILMENTS[0].places(scan.mesh))
 
 
-def _straighten(window) -> None:  # type: ignore[no-untyped-def]
+def _straighten(window: Window) -> None:
     from usual_clay.job.items import Scan
 
     _gather(window, Scan)
     window.commands.run("straighten")
     settle(window)
-    window.cards.card.turn_to("onto")
+    window.cards.ask("straighten").turn_to("onto")
 
 
-def _slices(window) -> None:  # type: ignore[no-untyped-def]
+def _slices(window: Window) -> None:
     from usual_clay.job.items import Scan
 
     _gather(window, Scan)
     window.commands.run("slice")
 
 
-def _shape(window) -> None:  # type: ignore[no-untyped-def]
+def _shape(window: Window) -> None:
     """A drilled hole, recognised."""
     from usual_clay.bench.edits.scans import recognise
     from usual_clay.demo.shape import HOLES
@@ -235,7 +265,7 @@ def _shape(window) -> None:  # type: ignore[no-untyped-def]
     recognise(window.session, scan, seed)
 
 
-def _probe(window) -> None:  # type: ignore[no-untyped-def]
+def _probe(window: Window) -> None:
     """The stand-in half way round."""
     from PySide6.QtWidgets import QApplication
 
@@ -243,7 +273,7 @@ def _probe(window) -> None:  # type: ignore[no-untyped-def]
     window.set_station("Gather")
     window.session.choice.choose(None)
     window.commands.run("probe")
-    card = window.cards.card
+    card: Any = window.cards.card
     card.spacing.setValue(2.0)
     card.go.click()
     while len(card.recorded) < 60:
@@ -252,7 +282,7 @@ def _probe(window) -> None:  # type: ignore[no-untyped-def]
     card.go.click()
 
 
-def _spline(window) -> None:  # type: ignore[no-untyped-def]
+def _spline(window: Window) -> None:
     """The centre outline traced, with its comb and its Balance."""
     from usual_clay.job.items import PointList
 
@@ -271,7 +301,7 @@ def _spline(window) -> None:  # type: ignore[no-untyped-def]
     window.stage.swap()
 
 
-def _hide_curves(window, *but: str) -> None:  # type: ignore[no-untyped-def]
+def _hide_curves(window: Window, *but: str) -> None:
     from usual_clay.job.items import Curve
 
     for curve in list(window.session.job.all(Curve)):
@@ -279,7 +309,7 @@ def _hide_curves(window, *but: str) -> None:  # type: ignore[no-untyped-def]
             window.session.set_flag(curve.id, "visible", False)
 
 
-def _pair(window) -> None:  # type: ignore[no-untyped-def]
+def _pair(window: Window) -> None:
     """The gill plate's edge paired into space, with both of its views."""
     from usual_clay.bench.gestures.look import zoom
     from usual_clay.job.items import Curve
@@ -292,7 +322,7 @@ def _pair(window) -> None:  # type: ignore[no-untyped-def]
     window.session.choice.choose(curves["Gill edge, side"].id)
     settle(window)
     window.commands.run("task pair")
-    card = window.cards.card
+    card: Any = window.cards.card
     card.sources[1].setCurrentIndex(card.sources[1].findData(curves["Gill edge, top"].id))
     window.session.sight.set_comb(0.0)
     window.stage.look("top")
@@ -304,7 +334,7 @@ def _pair(window) -> None:  # type: ignore[no-untyped-def]
         pane.rest()
 
 
-def _draw(window) -> None:  # type: ignore[no-untyped-def]
+def _draw(window: Window) -> None:
     """A curve being drawn over the top picture by its control points."""
     from usual_clay.job.items import Picture
 
@@ -328,34 +358,35 @@ def _draw(window) -> None:  # type: ignore[no-untyped-def]
         [95.2, 4.2, 0],
         [95.1, 0, 0],
     ]
-    window.session.hand.set_marking(window.session.hand.marking.with_places(np.array(places)))
+    marking = window.session.hand.marking
+    assert marking is not None
+    window.session.hand.set_marking(marking.with_places(np.array(places)))
 
 
-def _shaping(window) -> None:  # type: ignore[no-untyped-def]
+def _shaping(window: Window) -> None:
     """A row of a lean surface, half way through a drag."""
-    from usual_clay.bench.edits.making import set_settings
     from usual_clay.job.edits.shaping import places_of, with_places
 
     _open_demo(window)
     _hide_curves(window)
     session = window.session
-    surface = session.choice.surface()
-    lean = replace(surface.recipe.settings, nu=11, nv=5, knots="adaptive")
-    set_settings(session, surface, lean, "lean")
-    settle(window)
-    window.cards.card.turn_to("shape")
+    _refit(window, nu=11, nv=5, knots="adaptive")
+    card: Any = window.cards.card
+    card.turn_to("shape")
     session.hand.set_pick("row")
-    surface = session.choice.surface()
+    surface = _chosen(window)
+    report = session.job.report(surface)
+    assert report is not None
     columns = surface.geometry.counts[1]
     row = [5 * columns + k for k in range(columns)]
     session.choice.choose_points(row)
-    session.sight.before_move[surface.id] = session.job.report(surface)
+    session.sight.before_move[surface.id] = report
     places = places_of(surface, "control").copy()
     places[row] += [0.0, 0.0, 0.22]
     session.propose(session.job.with_item(with_places(session.job, surface, "control", places)))
 
 
-def _patch(window) -> None:  # type: ignore[no-untyped-def]
+def _patch(window: Window) -> None:
     """A patch over the gill plate, its fourth corner just set."""
     from usual_clay.bench.gestures.look import zoom
     from usual_clay.demo.surfaces import gill_places
@@ -374,11 +405,12 @@ def _patch(window) -> None:  # type: ignore[no-untyped-def]
         x, y, _ = pane.view.project(places.mean(axis=0)[None])[0]
         zoom(pane, float(x), float(y), times)
         pane.rest()
-    marking = replace(window.session.hand.marking, passing=passing).with_places(places)
-    window.session.hand.set_marking(marking)
+    marking = window.session.hand.marking
+    assert marking is not None
+    window.session.hand.set_marking(replace(marking, passing=passing).with_places(places))
 
 
-def _sections(window) -> None:  # type: ignore[no-untyped-def]
+def _sections(window: Window) -> None:
     """The belly patch and the scan, cut at six planes."""
     from usual_clay.job.items import Surface
 
@@ -390,7 +422,15 @@ def _sections(window) -> None:  # type: ignore[no-untyped-def]
     window.commands.run("sections")
 
 
-VIEWS: dict[str, Callable] = {
+def _slate(window: Window) -> None:
+    """The finished cast in the dark theme."""
+    from usual_clay.bench.theme.theme import SLATE, themes
+
+    _tolerance(window)
+    themes.wear(SLATE)
+
+
+VIEWS: dict[str, Callable[[Window], None]] = {
     "empty-start": _empty,
     "bring-in": _bring_in,
     "region-brushed": _brush,
@@ -410,4 +450,5 @@ VIEWS: dict[str, Callable] = {
     "shaping": _shaping,
     "patch": _patch,
     "sections": _sections,
+    "slate": _slate,
 }

@@ -7,8 +7,7 @@ from PySide6.QtWidgets import QToolButton, QVBoxLayout, QWidget
 
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme import palette
-from usual_clay.bench.theme.looks import icon
+from usual_clay.bench.theme.looks import put_icon
 from usual_clay.bench.widgets import label
 
 WIDTH = 78
@@ -40,7 +39,7 @@ class ToolRail(QWidget):
             made = QToolButton()
             made.setProperty("role", "tool")
             made.setText(action.brief)
-            made.setIcon(icon(action.icon))
+            put_icon(made, action.icon)
             made.setIconSize(QSize(22, 22))
             made.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             made.setFixedSize(WIDTH - 12, 50)
@@ -68,8 +67,4 @@ class ToolRail(QWidget):
         for name, made in self.tools.items():
             casts = name == "cast" and surface and self.session.hand.tool is None
             made.setChecked(self.session.hand.tool == name or casts)
-            made.setIcon(
-                icon(
-                    self._table[name].icon, palette.ACCENT_INK if made.isChecked() else palette.INK
-                )
-            )
+            put_icon(made, self._table[name].icon, "accent_ink" if made.isChecked() else "ink")

@@ -7,8 +7,7 @@ from PySide6.QtWidgets import QButtonGroup, QDoubleSpinBox, QFrame, QHBoxLayout,
 
 from usual_clay.bench.command import STATIONS
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme import palette
-from usual_clay.bench.theme.looks import icon
+from usual_clay.bench.theme.looks import put_icon
 from usual_clay.bench.widgets import button, label, quiet_spin
 from usual_clay.core.check.deviation import Tolerance
 
@@ -61,9 +60,9 @@ class TopBar(QWidget):
         finder = button(
             "Find an action   Ctrl+Space",
             "Every action by name (Ctrl+Space)",
-            picture=icon("magnifying-glass", palette.SOFT_INK),
+            role="find",
         )
-        finder.setStyleSheet(f"color: {palette.SOFT_INK}; padding: 6px 10px;")
+        put_icon(finder, "magnifying-glass", "soft_ink")
         finder.clicked.connect(self.finder_wanted)
         row.addWidget(finder)
         session.job_changed.connect(self.refresh)
@@ -72,13 +71,6 @@ class TopBar(QWidget):
     def _aim_field(self) -> QFrame:
         frame = QFrame()
         frame.setObjectName("aim")
-        frame.setStyleSheet(
-            f"QFrame#aim {{ background: {palette.FIELD}; border: 1px solid {palette.LINE};"
-            " border-radius: 6px; } QFrame#aim QDoubleSpinBox { border: 1px solid transparent;"
-            " min-height: 16px;"
-            f" font-weight: 600; padding: 2px 3px; }} QDoubleSpinBox:focus {{"
-            f" border-color: {palette.ACCENT}; }}"
-        )
         row = QHBoxLayout(frame)
         row.setContentsMargins(10, 1, 8, 1)
         row.setSpacing(2)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QSignalBlocker, Qt, QTimer, Signal
-from PySide6.QtGui import QIcon, QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from usual_clay.bench.guard import Guarded
+from usual_clay.bench.theme.looks import put_icon
 
 # While a hand drags, panels that are not under its eye follow so often, ms.
 NOW_AND_THEN = 250
@@ -33,7 +34,7 @@ def button(
     words: str,
     tip: str,
     role: str = "",
-    picture: QIcon | None = None,
+    picture: str = "",
     checkable: bool = False,
     clicked: Callable[[], object] | None = None,
 ) -> QPushButton:
@@ -46,8 +47,8 @@ def button(
     made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     if role:
         made.setProperty("role", role)
-    if picture is not None:
-        made.setIcon(picture)
+    if picture:
+        put_icon(made, picture, "on_accent" if role == "main" else "ink")
     if clicked is not None:
         made.clicked.connect(lambda *_: clicked())
     return made
@@ -59,6 +60,15 @@ def label(words: str = "", role: str = "", wraps: bool = False) -> QLabel:
         made.setProperty("role", role)
     made.setWordWrap(wraps)
     return made
+
+
+def set_role(part: QWidget, role: str) -> None:
+    """Give a widget another look of the style sheet."""
+    # A style that is set is worked out anew, even where it is the same.
+    if part.property("role") != role:
+        part.setProperty("role", role)
+        part.style().unpolish(part)
+        part.style().polish(part)
 
 
 class Pace(QTimer):
@@ -285,8 +295,5 @@ class Tile(QFrame):
     def show_figure(self, figure: str, words: str, dim: bool = False) -> None:
         self.figure.setText(figure)
         self.figure.setEnabled(not dim)
-        style = "color: #A39A8E;" if dim else ""
-        # A style that is set is worked out anew, even where it is the same.
-        if style != self.figure.styleSheet():
-            self.figure.setStyleSheet(style)
+        set_role(self.figure, "figure dim" if dim else "figure")
         self.words.setText(words)

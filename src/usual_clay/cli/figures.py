@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -13,40 +14,53 @@ from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import judge, percent
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import write_text
-from usual_clay.job.items import Curve, Followed, PointList, Shape, Surface
+from usual_clay.job.items import Curve, Followed, Shape, Surface
 from usual_clay.job.job import Job
+from usual_clay.job.kinds import item_kind
 from usual_clay.job.made import Given
 from usual_clay.job.recipes import kind_of
 
 MET, FAULT, BAD_INPUT, NOT_MET = 0, 1, 2, 3
 
 
+def _of_surface(item: Surface) -> dict[str, Any]:
+    geometry = item.geometry
+    return {
+        "control_points": list(geometry.counts),
+        "total": item.control_points,
+        "degree": list(geometry.degrees),
+        "closed": closed_in(geometry),
+        "knots": {"u": geometry.knots_u.tolist(), "v": geometry.knots_v.tolist()},
+    }
+
+
+def _of_curve(item: Curve) -> dict[str, Any]:
+    return {
+        "control_points": [item.control_points],
+        "total": item.control_points,
+        "degree": item.geometry.degree,
+        "inflections": len(comb_of(item.geometry).inflections),
+    }
+
+
+def _of_shape(item: Shape) -> dict[str, Any]:
+    shape = item.geometry
+    ends = {"point": shape.point.tolist(), "axis": shape.axis.tolist()}
+    return {"shape": asdict(shape) | ends}
+
+
+# What there is to say of each kind of item, by its name.
+_FIGURES: dict[str, Callable[[Any], dict[str, Any]]] = {
+    "surface": _of_surface,
+    "curve": _of_curve,
+    "shape": _of_shape,
+    "points": lambda item: {"points": len(item.points), "closed": item.closed},
+}
+
+
 def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
     """Return what there is to say of an item in numbers: what it costs and how far it is off."""
-    figures: dict[str, Any] = {}
-    if isinstance(item, Surface):
-        geometry = item.geometry
-        figures |= {
-            "control_points": list(geometry.counts),
-            "total": item.control_points,
-            "degree": list(geometry.degrees),
-            "closed": closed_in(geometry),
-            "knots": {"u": geometry.knots_u.tolist(), "v": geometry.knots_v.tolist()},
-        }
-    elif isinstance(item, Curve):
-        comb = comb_of(item.geometry)
-        figures |= {
-            "control_points": [item.control_points],
-            "total": item.control_points,
-            "degree": item.geometry.degree,
-            "inflections": len(comb.inflections),
-        }
-    elif isinstance(item, PointList):
-        figures |= {"points": len(item.points), "closed": item.closed}
-    elif isinstance(item, Shape):
-        shape = item.geometry
-        figures |= {"shape": asdict(shape) | {
-            "point": shape.point.tolist(), "axis": shape.axis.tolist()}}  # fmt: skip
+    figures = _FIGURES.get(item_kind(item).name, lambda _: {})(item)
     signed = getattr(item, "signed", None)
     figures["met"] = True
     if signed is not None:
@@ -80,12 +94,12 @@ def _noise(given: Given) -> dict[str, Any]:
 
 def _fairness(job: Job, item: Followed, given: Given) -> dict[str, Any]:
     searching = None if item.recipe is None else kind_of(item.recipe.kind).search
-    if searching is None or searching.fairness is None or not isinstance(item, Surface):
+    if searching is None or searching.fairness is None or item.recipe is None:
         return {}
-    assert item.recipe is not None
-    assert item.signed is not None
+    surface = job.the(item.id, Surface)
+    assert surface.signed is not None
     found = searching.fairness(
-        item.recipe.settings, given, item.geometry, item.signed, job.tolerance
+        item.recipe.settings, given, surface.geometry, surface.signed, job.tolerance
     )
     return {"fairness": asdict(found)}
 

@@ -133,21 +133,21 @@ def _fit(options: argparse.Namespace) -> int:
     job, item, said = made_or_found(
         job, kind, settings, roles, options.scan.stem, counts is None, options.limit
     )
-    assert isinstance(item, Surface)
-    assert item.recipe is not None
-    figures = figures_of(job, item, given_for(job, item.recipe))
+    surface = job.the(item.id, Surface)
+    assert surface.recipe is not None
+    figures = figures_of(job, surface, given_for(job, surface.recipe))
     if figures["closed"]:
         method += f", closed in {figures['closed']}"
     figures |= {"method": method, "seconds": time.perf_counter() - started}
     if options.front is not None:
-        _write_front(options.front, item.candidates, job.tolerance, figures["noise"])
-    write_item(options.out, item, job.tolerance.deviation / 5)
+        _write_front(options.front, surface.candidates, job.tolerance, figures["noise"])
+    write_item(options.out, surface, job.tolerance.deviation / 5)
     write_report(options.report, figures)
-    nu, nv = item.geometry.counts
+    nu, nv = surface.geometry.counts
     print(
         said
         or f"{nu} × {nv} = {nu * nv} control points: {percent(job.tolerance.share)} of the points"
-        f" lie within {judge(_signed(item), job.tolerance).at_share:.3f} mm."
+        f" lie within {judge(_signed(surface), job.tolerance).at_share:.3f} mm."
     )
     return exit_code(figures)
 

@@ -81,8 +81,7 @@ def run_trace(options: argparse.Namespace) -> int:
         own = replace(settings, part=part)
         roles = {"points": [list_id]}
         job, item, said = made_or_found(job, "spline", own, roles, points.name, searched)
-        assert isinstance(item, Curve)
-        fits.append(item)
+        fits.append(job.the(item.id, Curve))
         told.append(said)
     words = " ".join(filter(None, told))
     stem = options.points.stem

@@ -24,8 +24,7 @@ def with_mesh(job: Job, scan_id: ItemId, mesh: TriangleMesh, origin: Ints) -> Jo
     origin : (n,) integers
         For each vertex of the new mesh the old one that it comes from; -1 for a new one.
     """
-    scan = job.items[scan_id]
-    assert isinstance(scan, Scan)
+    scan = job.the(scan_id, Scan)
     count = len(scan.mesh.vertices)
     colours = scan.colours
     if colours is not None:
@@ -56,7 +55,7 @@ def _judged_anew(job: Job, surface: Surface, origin: Ints, count: int) -> Surfac
     assert surface.inside is not None
     kept = replace(surface, inside=_kept(surface.inside, origin, count))
     region = job.measured(kept)
-    assert isinstance(region, Region)
+    assert region is not None
     points = sample_of(job, region).points
     return replace(kept, signed=foot_points(kept.geometry, points).signed)
 
@@ -67,8 +66,7 @@ def moved(job: Job, scan_id: ItemId, motion: Motion) -> Job:
     That needs no new fit. What is made of a scan by the world's axes, such as its sections,
     becomes stale.
     """
-    scan = job.items[scan_id]
-    assert isinstance(scan, Scan)
+    scan = job.the(scan_id, Scan)
     regions = {region.id for region in job.all(Region) if region.scan == scan_id}
     riding = [
         item

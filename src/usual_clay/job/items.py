@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TypeVar
@@ -98,6 +99,45 @@ class Followed(Item):
         """Return the settings of its recipe where they are of a type, None otherwise."""
         own = None if self.recipe is None else self.recipe.settings
         return own if isinstance(own, settings) else None
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Judged(Followed):
+    """An item that is judged by measured points.
+
+    Attributes
+    ----------
+    signed : (n,) array or None
+        Deviation of each point that judges it, mm; of a curve without a side, 0 or more.
+    """
+
+    signed: Floats | None = None
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Fitted(Judged):
+    """An item that spends control points on its deviation.
+
+    Attributes
+    ----------
+    candidates : tuple of Candidate
+        The other balances of control points and deviation that were computed.
+    watches : str
+        What judges it, whether it follows that or was shaped by hand.
+    counts : tuple of int
+        Control points in each of its directions.
+    """
+
+    candidates: tuple[Candidate, ...] = ()
+    watches: ItemId = ""
+
+    @property
+    def counts(self) -> tuple[int, ...]:
+        raise NotImplementedError
+
+    @property
+    def control_points(self) -> int:
+        return math.prod(self.counts)
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -203,31 +243,24 @@ class Picture(Item):
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Shape(Followed):
+class Shape(Judged):
     """A simple shape, used as a plane or an axis.
 
     Attributes
     ----------
     geometry : SimpleShape
-    signed : (n,) array or None
-        Deviation of each measured point it was fitted to, mm.
     """
 
     geometry: SimpleShape
-    signed: Floats | None = None
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Curve(Followed):
+class Curve(Fitted):
     """A spline curve.
 
     Attributes
     ----------
     geometry : BSplineCurve
-    signed : (n,) array or None
-        Deviation of each point it was fitted to, mm; without a side, 0 or more.
-    candidates : tuple of Candidate
-        The other balances of control points and deviation that were computed.
     watches : str
         The point list that judges it: the one it follows, or followed until it was shaped by
         hand.
@@ -236,27 +269,20 @@ class Curve(Followed):
     """
 
     geometry: BSplineCurve
-    signed: Floats | None = None
-    candidates: tuple[Candidate, ...] = ()
-    watches: ItemId = ""
     watched: TraceSettings | None = None
 
     @property
-    def control_points(self) -> int:
-        return len(self.geometry.points)
+    def counts(self) -> tuple[int, ...]:
+        return (len(self.geometry.points),)
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Surface(Followed):
+class Surface(Fitted):
     """A NURBS surface.
 
     Attributes
     ----------
     geometry : BSplineSurface
-    signed : (n,) array or None
-        Deviation of each measured point it was made from, mm.
-    candidates : tuple of Candidate
-        The other balances of control points and deviation that were computed.
     watches : str
         The region or loose points that judge it, whether it follows them or was shaped by hand;
         of a patch the scan.
@@ -265,9 +291,6 @@ class Surface(Followed):
     """
 
     geometry: BSplineSurface
-    signed: Floats | None = None
-    candidates: tuple[Candidate, ...] = ()
-    watches: ItemId = ""
     inside: Ints | None = None
 
     def __post_init__(self) -> None:
@@ -277,6 +300,5 @@ class Surface(Followed):
             object.__setattr__(self, "inside", frozen(self.inside, "int64"))
 
     @property
-    def control_points(self) -> int:
-        nu, nv = self.geometry.counts
-        return nu * nv
+    def counts(self) -> tuple[int, ...]:
+        return self.geometry.counts

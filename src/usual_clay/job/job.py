@@ -13,14 +13,13 @@ from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.region import triangles_within
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.job.items import (
-    Curve,
     Followed,
     Item,
     ItemId,
+    Judged,
     PointList,
     Region,
     Scan,
-    Shape,
     Surface,
 )
 
@@ -63,6 +62,18 @@ class Job:
         """Return an item if it is there and of the kind."""
         item = self.items.get(item_id) if item_id is not None else None
         return item if isinstance(item, kind) else None
+
+    def the(self, item_id: ItemId, kind: type[Kind]) -> Kind:
+        """Return an item that must be there, and of the kind.
+
+        Raises
+        ------
+        JobError
+        """
+        item = self.get(item_id, kind)
+        if item is None:
+            raise JobError(f"{item_id} is gone, or is something else")
+        return item
 
     def new_id(self, word: str) -> ItemId:
         return f"{word}-{self.next_number}"
@@ -107,9 +118,7 @@ class Job:
         JobError
             When the item, or a region that would go with it, is locked.
         """
-        gone = {item_id}
-        if isinstance(self.items[item_id], Scan):
-            gone |= {region.id for region in self.all(Region) if region.scan == item_id}
+        gone = {item_id} | {region.id for region in self.all(Region) if region.scan == item_id}
         for each in gone:
             if self.items[each].locked:
                 raise JobError(f"{self.items[each].name} is locked: unlock it first")
@@ -141,13 +150,13 @@ class Job:
             )
         return self.get(source, Region) or self.get(source, PointList)
 
-    def report(self, item: Surface | Curve | Shape) -> Report | None:
+    def report(self, item: Judged) -> Report | None:
         """Judge what was fitted by the job's tolerance."""
         return _report(item, self.tolerance)
 
 
 @lru_cache(maxsize=16)
-def _report(item: Surface | Curve | Shape, tolerance: Tolerance) -> Report | None:
+def _report(item: Judged, tolerance: Tolerance) -> Report | None:
     # Card, Shelf and Balance all ask for it at each move of a hand.
     return None if item.signed is None else judge(item.signed, tolerance)
 

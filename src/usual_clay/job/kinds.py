@@ -58,6 +58,8 @@ class ItemKind:
         ``blank(id, name, recipe)``: one without a shape yet, to put into what a recipe makes.
     carried : callable or None
         ``carried(item, motion)``: how one that was fitted to a scan goes with it.
+    part_of : callable or None
+        ``part_of(item)``: the id of the item that it is a part of, and goes with.
     """
 
     name: str
@@ -68,6 +70,7 @@ class ItemKind:
     source: Callable[[Job, Any, Decode | None], Any] | None = None
     blank: Callable[[ItemId, str, Recipe], Followed] | None = None
     carried: Callable[[Any, Motion], Followed] | None = None
+    part_of: Callable[[Any], ItemId] | None = None
 
 
 def _values_of_region(job: Job, region: Region) -> tuple[object, ...]:
@@ -137,7 +140,7 @@ ITEM_KINDS: dict[str, ItemKind] = {
         ),
         ItemKind(
             "region", Region, "region of a scan", "regions", _values_of_region,
-            lambda job, region, _: sample_of(job, region),
+            lambda job, region, _: sample_of(job, region), part_of=lambda region: region.scan,
         ),
         ItemKind(
             "picture", Picture, "picture", "pictures",
@@ -178,3 +181,9 @@ def item_kind(item: Item | type[Item]) -> ItemKind:
         if kind.item is cls:
             return kind
     raise TypeError(f"{cls.__name__} is no kind of item: it has no row in ITEM_KINDS")
+
+
+def whole_of(item: Item) -> ItemId | None:
+    """Return the id of what an item is a part of, as a region is of its scan."""
+    part_of = item_kind(item).part_of
+    return None if part_of is None else part_of(item)

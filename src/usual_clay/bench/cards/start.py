@@ -5,7 +5,6 @@ from __future__ import annotations
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
-from usual_clay.bench.theme.looks import icon
 from usual_clay.bench.widgets import button
 from usual_clay.core.check.deviation import percent
 from usual_clay.job.items import Region, Scan, Surface
@@ -25,7 +24,7 @@ class StartCard(Card):
             ("open", "Open a job ...", "folder-open", ""),
             ("open demo", "Open the demo job", "fish-simple", ""),
         ):
-            made = button(words, words, role, icon(picture, "white" if role else "#2B2A28"))
+            made = button(words, words, role, picture)
             made.clicked.connect(lambda _=False, name=name: commands.run(name))
             self.column.addWidget(made)
         self.column.addStretch(1)

@@ -13,6 +13,7 @@ from usual_clay.bench.command import STATIONS, Command
 from usual_clay.bench.commands.surface import cast
 from usual_clay.bench.edits.points import take_out
 from usual_clay.bench.edits.regions import set_spread
+from usual_clay.bench.theme.theme import CHOICES, themes
 from usual_clay.job.items import PointList, Region
 
 NOTHING = "Choose an item in the Shelf or on the stage first."
@@ -104,6 +105,10 @@ def look(view: str, bench: Bench) -> None:
     bench.stage.look(view)
 
 
+def wear(choice: str, _bench: Bench) -> None:
+    themes.choose(choice)
+
+
 def go(station: str, bench: Bench) -> None:
     bench.set_station(station)
 
@@ -138,6 +143,9 @@ COMMANDS = (
             why_not=nothing_chosen),
     Command("lock", "Lock or unlock the chosen item", partial(toggle, "locked"), "freeze protect",
             "L", why_not=nothing_chosen),
+    *(Command(f"theme {choice}", words, partial(wear, choice), "theme colours dark light night")
+      for choice, words in zip(CHOICES, ("Colours: as the desktop's", "Colours: Paper, light",
+                                         "Colours: Slate, dark"), strict=True)),
     Command("new", "New job", lambda bench: bench.documents.new(), "document file", "Ctrl+N"),
     Command("open", "Open a job", lambda bench: bench.documents.open(), "document file load",
             "Ctrl+O"),

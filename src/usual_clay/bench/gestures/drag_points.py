@@ -7,12 +7,13 @@ import numpy as np
 from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.edits.shaping import put_places
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
+from usual_clay.bench.item_views import view_of
 from usual_clay.core.arrays import Floats
 from usual_clay.core.errors import sentence
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
-from usual_clay.core.spline.curve import curve_derivatives
-from usual_clay.core.spline.surface import surface_derivatives
+from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
+from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
 from usual_clay.job.edits.shaping import Shaped, live_of_item, places_of, with_places
 from usual_clay.job.edits.surfaces import chosen_with, neighbours_of, reach_weights
 from usual_clay.job.items import Curve, Surface
@@ -23,13 +24,16 @@ HINT = (
 )
 GRAB = 9.0
 
+Spline = BSplineCurve | BSplineSurface
+
 
 def point_under(pane: Canvas, x: float, y: float) -> int | None:
     """Return the edited point of the chosen curve or surface at a pixel."""
     curve = pane.session.choice.fitted()
     if curve is None or not curve.visible:
         return None
-    if isinstance(curve, Surface) and not (pane.scene.shown.net and pane.scene.shown.surfaces):
+    layer = view_of(curve).layer
+    if layer and not (pane.scene.shown.net and getattr(pane.scene.shown, layer)):
         return None
     place = pane.view.project(places_of(curve, pane.session.choice.point_kind))[:, :2]
     away = np.hypot(place[:, 0] - x, place[:, 1] - y)
@@ -47,7 +51,7 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
         return
     chosen = set(session.choice.points)
     taken = {grabbed}
-    if isinstance(curve, Surface):
+    if isinstance(curve.geometry, BSplineSurface):
         taken = set(chosen_with(curve.geometry, grabbed, session.hand.pick))
     if press.shift or press.ctrl:
         session.choice.choose_points(chosen | taken if grabbed not in chosen else chosen - taken)
@@ -63,7 +67,7 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
     live = live_of_item(session.job, curve)
     follow = np.zeros(len(before))
     follow[which] = 1.0
-    if isinstance(curve, Surface):
+    if isinstance(curve.geometry, BSplineSurface):
         follow = reach_weights(curve.geometry, which, session.hand.soft_reach, session.hand.falloff)
     made, places = None, before
     event = press
@@ -104,8 +108,8 @@ def _motion(pane: Canvas, at: Pointer, points: Floats, grabbed: int, curve: Shap
     start = points[grabbed]
     origin, direction = pane.view.ray(at.x, at.y)
     sight = pane.view.camera.sight
-    along = _held(pane.hold, points, grabbed, curve, (origin, direction))
-    if pane.hold == "t" and (flat := _tangent(curve, start)) is not None:
+    along = _held(pane.hold, points, grabbed, curve.geometry, (origin, direction))
+    if pane.hold == "t" and (flat := _tangent(curve.geometry, start)) is not None:
         # Where the line of sight meets the tangent plane; seen edge on it stays.
         normal, slope = flat[2], float(direction @ flat[2])
         if abs(slope) < 0.05:
@@ -128,14 +132,14 @@ def _motion(pane: Canvas, at: Pointer, points: Floats, grabbed: int, curve: Shap
 
 
 def _held(
-    hold: str, points: Floats, grabbed: int, curve: Shaped, ray: tuple[Floats, Floats]
+    hold: str, points: Floats, grabbed: int, shape: Spline, ray: tuple[Floats, Floats]
 ) -> Floats | None:
     if hold in "xyz":
         return np.eye(3)["xyz".index(hold)]
     if hold == "n":
-        return _normal(curve, points[grabbed])
+        return _normal(shape, points[grabbed])
     if hold in "uv":
-        flat = _tangent(curve, points[grabbed])
+        flat = _tangent(shape, points[grabbed])
         return None if flat is None else flat["uv".index(hold)]
     if hold != "l":
         return None
@@ -143,8 +147,8 @@ def _held(
     # Of the two legs the one that the cursor lies nearer to.
     best: tuple[float, Floats] | None = None
     legs = [grabbed - 1, grabbed + 1]
-    if isinstance(curve, Surface):
-        legs = neighbours_of(curve.geometry, grabbed)
+    if isinstance(shape, BSplineSurface):
+        legs = neighbours_of(shape, grabbed)
     for other in legs:
         if 0 <= other < len(points):
             leg = points[other] - points[grabbed]
@@ -158,12 +162,12 @@ def _held(
     return None if best is None else best[1]
 
 
-def _tangent(curve: Shaped, place: Floats) -> tuple[Floats, Floats, Floats] | None:
+def _tangent(shape: Spline, place: Floats) -> tuple[Floats, Floats, Floats] | None:
     """Return a surface's directions of u and v and its normal, nearest to a place."""
-    if not isinstance(curve, Surface):
+    if not isinstance(shape, BSplineSurface):
         return None
-    feet = foot_points(curve.geometry, place[None])
-    _, along_u, along_v = surface_derivatives(curve.geometry, feet.u, feet.v, 1)[:, :, 0]
+    feet = foot_points(shape, place[None])
+    _, along_u, along_v = surface_derivatives(shape, feet.u, feet.v, 1)[:, :, 0]
     found = [along_u, along_v, np.cross(along_u, along_v)]
     sizes = [float(np.linalg.norm(part)) for part in found]
     if min(sizes) < 1e-12:
@@ -171,13 +175,13 @@ def _tangent(curve: Shaped, place: Floats) -> tuple[Floats, Floats, Floats] | No
     return found[0] / sizes[0], found[1] / sizes[1], found[2] / sizes[2]
 
 
-def _normal(curve: Shaped, place: Floats) -> Floats | None:
+def _normal(shape: Spline, place: Floats) -> Floats | None:
     """Return a surface's normal nearest to a place; of a curve the direction in which it bends."""
-    if isinstance(curve, Surface):
-        flat = _tangent(curve, place)
+    if isinstance(shape, BSplineSurface):
+        flat = _tangent(shape, place)
         return None if flat is None else flat[2]
-    t = curve_foot_points(curve.geometry, place[None])[0]
-    _, first, second = curve_derivatives(curve.geometry, t, 2)[:, 0]
+    t = curve_foot_points(shape, place[None])[0]
+    _, first, second = curve_derivatives(shape, t, 2)[:, 0]
     bend = second - (second @ first) / max(float(first @ first), 1e-300) * first
     size = float(np.linalg.norm(bend))
     return bend / size if size > 1e-9 * float(np.linalg.norm(first)) else None

@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import Comb
 from usual_clay.core.spline.curve import BSplineCurve
@@ -30,15 +30,15 @@ def draw_polygon(
     """Draw control points as open rings on a fine dashed polygon; chosen ones filled."""
     place = view.project(curve.points)[:, :2]
     points = [QPointF(x, y) for x, y in place]
-    ink = QColor(palette.INK)
+    ink = QColor(now().ink)
     ink.setAlpha(120)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(QPen(ink, 0.9, Qt.PenStyle.DashLine))
     painter.drawPolyline(QPolygonF(points))
     draw_rings(painter, place, 3.6)
-    painter.setPen(QPen(QColor(palette.CHOSEN), 1.6))
-    painter.setBrush(QColor(palette.CHOSEN))
+    painter.setPen(QPen(QColor(now().chosen), 1.6))
+    painter.setBrush(QColor(now().chosen))
     for number in chosen:
         if number < len(points):
             painter.drawEllipse(points[number], 4.6, 4.6)
@@ -49,8 +49,8 @@ def draw_through(painter: QPainter, view: View, places: Floats, chosen: frozense
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     for number, (x, y) in enumerate(view.project(places)[:, :2]):
         size = 6.0 if number in chosen else 4.6
-        painter.setPen(QPen(QColor(palette.PANEL), 1.2))
-        painter.setBrush(QColor(palette.CHOSEN if number in chosen else palette.ACCENT))
+        painter.setPen(QPen(QColor(now().panel), 1.2))
+        painter.setBrush(QColor(now().chosen if number in chosen else now().accent))
         ring = [QPointF(x + size * a, y + size * b) for a, b in ((1, 0), (0, 1), (-1, 0), (0, -1))]
         painter.drawPolygon(QPolygonF(ring))
 
@@ -62,9 +62,9 @@ def draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> Non
     way = way / max(float(np.linalg.norm(way)), 1e-9)
     side = np.array([-way[1], way[0]])
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    painter.setPen(QPen(QColor(palette.ACCENT), 1.3))
+    painter.setPen(QPen(QColor(now().accent), 1.3))
     painter.drawLine(QLineF(x0, y0, x1, y1))
-    painter.setBrush(QColor(palette.ACCENT_TINT))
+    painter.setBrush(QColor(now().accent_tint))
     end = np.array([x1, y1])
     ring = [end + a * way + b * side for a, b in ((-3, -5.5), (5, -5.5), (5, 5.5), (-3, 5.5))]
     painter.drawPolygon(QPolygonF([QPointF(*place) for place in ring]))
@@ -82,7 +82,7 @@ def draw_in_hand(painter: QPainter, view: View, curve: BSplineCurve, ink: str) -
 
 def draw_ghost(painter: QPainter, view: View, curve: BSplineCurve) -> None:
     """Draw a curve as it was before the change that is shown."""
-    ink = QColor(palette.REFERENCES)
+    ink = QColor(now().references)
     ink.setAlpha(190)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(QPen(ink, FAST, Qt.PenStyle.DashLine))
@@ -115,7 +115,7 @@ def draw_comb(
     unit = comb.curvature / np.maximum(size, 1e-300)[:, None]
     tips = view.project(comb.points - unit * quills)[:, :2]
     feet = view.project(comb.points)[:, :2]
-    teal = QColor(palette.TEAL)
+    teal = QColor(now().teal)
     teal.setAlpha(110)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, not quick)
     painter.setPen(QPen(teal, 0 if quick else 0.7))
@@ -131,8 +131,8 @@ def draw_comb(
     for part in np.split(tips, cuts):
         thin = part[:: max(1, len(tips) // FINE)]
         painter.drawPolyline(arrayToQPolygonF(*np.concatenate([thin, part[-1:]]).T))
-    painter.setPen(QPen(QColor(palette.PANEL), 1.2))
-    painter.setBrush(QColor(palette.ACCENT))
+    painter.setPen(QPen(QColor(now().panel), 1.2))
+    painter.setBrush(QColor(now().accent))
     if len(comb.inflections):
         for x, y in view.project(comb.inflections)[:, :2]:
             painter.drawEllipse(QPointF(x, y), 4.0, 4.0)

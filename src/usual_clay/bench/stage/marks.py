@@ -9,8 +9,8 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from usual_clay.bench.gestures.drag_picture import turn_handle
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.stage.view import View
-from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.theme.theme import halo, now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import Placement, corners
 
@@ -23,9 +23,9 @@ def draw_marks(painter: QPainter, view: View, marking: Marking) -> None:
     place = view.project(marking.points)[:, :2]
     points = [QPointF(x, y) for x, y in place]
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    pen = QPen(QColor(palette.ACCENT), 1.6)
+    pen = QPen(QColor(now().accent), 1.6)
     if marking.stroke or marking.joined:
-        painter.setPen(QPen(QColor(palette.ACCENT), 2.0 if marking.stroke else 1.2))
+        painter.setPen(QPen(QColor(now().accent), 2.0 if marking.stroke else 1.2))
         line = points if marking.stroke or len(points) < 3 else [*points, points[0]]
         painter.drawPolyline(QPolygonF(line))
     if marking.stroke:
@@ -34,13 +34,13 @@ def draw_marks(painter: QPainter, view: View, marking: Marking) -> None:
     for k in marking.passing or ():
         # A point on the way: a small filled lozenge, as through-points are.
         at = points[k]
-        painter.setPen(QPen(QColor(palette.PANEL), 1.2))
-        painter.setBrush(QColor(palette.ACCENT))
+        painter.setPen(QPen(QColor(now().panel), 1.2))
+        painter.setBrush(QColor(now().accent))
         ring = ((5, 0), (0, 5), (-5, 0), (0, -5))
         painter.drawPolygon(QPolygonF([at + QPointF(*step) for step in ring]))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for number, at in enumerate((points[k] for k in marking.corners), start=1):
-        painter.setPen(QPen(QColor(255, 255, 255, 200), 3.4))
+        painter.setPen(QPen(halo(200), 3.4))
         painter.drawEllipse(at, 6.5, 6.5)
         painter.setPen(pen)
         painter.drawEllipse(at, 6.5, 6.5)
@@ -48,7 +48,7 @@ def draw_marks(painter: QPainter, view: View, marking: Marking) -> None:
             painter.drawLine(at - QPointF(dx, dy), at - QPointF(dx, dy) * 0.25)
             painter.drawLine(at + QPointF(dx, dy), at + QPointF(dx, dy) * 0.25)
         box = QRectF(at.x() + 9, at.y() - 20, 20, 15)
-        painter.setPen(QColor(palette.ACCENT_INK))
+        painter.setPen(QColor(now().accent_ink))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(number))
 
 
@@ -59,11 +59,11 @@ def draw_handles(painter: QPainter, view: View, placement: Placement) -> None:
     top = (ring[0] + ring[1]) / 2
     places = view.project(np.concatenate([ring, [top, turn_handle(placement)]]))[:, :2]
     points = [QPointF(x, y) for x, y in places]
-    painter.setPen(QPen(QColor(palette.CHOSEN), 1.4))
+    painter.setPen(QPen(QColor(now().chosen), 1.4))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawPolygon(QPolygonF(points[:4]))
     painter.drawLine(points[4], points[5])
-    painter.setBrush(QColor(palette.PANEL))
+    painter.setBrush(QColor(now().panel))
     for at in points[:4]:
         painter.drawRect(QRectF(at.x() - 4, at.y() - 4, 8, 8))
     painter.drawEllipse(points[5], 5.0, 5.0)
@@ -72,11 +72,11 @@ def draw_handles(painter: QPainter, view: View, placement: Placement) -> None:
 def draw_outline(painter: QPainter, path: Floats, takes_away: bool) -> None:
     """Draw the outline that a box or a lasso is drawing, in pixels."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    tint = QColor(palette.ACCENT)
+    tint = QColor(now().accent)
     tint.setAlpha(28)
     painter.setBrush(tint)
     style = Qt.PenStyle.DashLine if takes_away else Qt.PenStyle.SolidLine
-    painter.setPen(QPen(QColor(palette.ACCENT), 1.4, style))
+    painter.setPen(QPen(QColor(now().accent), 1.4, style))
     painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in path]))
 
 
@@ -85,7 +85,7 @@ def draw_lit_lines(painter: QPainter, view: View, line: Floats) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(line) < 2000)
     places = view.project(line)[:, :2]
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.setPen(QPen(QColor(palette.ACCENT), 2.2))
+    painter.setPen(QPen(QColor(now().accent), 2.2))
     if len(places) == 1:
         painter.drawEllipse(QPointF(*places[0]), 6.0, 6.0)
     else:

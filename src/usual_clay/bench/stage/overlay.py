@@ -19,8 +19,8 @@ from scipy.ndimage import maximum_filter
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
-from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.theme.theme import halo, now, rgb
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.spline.surface import BSplineSurface
@@ -40,7 +40,7 @@ def draw_net(
     """Draw control points as open rings on a fine dashed net; chosen ones filled."""
     nu, nv = surface.counts
     place = view.project(surface.points.reshape(-1, 3))[:, :2].reshape(nu, nv, 2)
-    ink = QColor(palette.INK)
+    ink = QColor(now().ink)
     ink.setAlpha(105)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, nu * nv <= 900)
     painter.setPen(QPen(ink, 0.9, Qt.PenStyle.DashLine))
@@ -54,7 +54,7 @@ def draw_net(
     cap = Qt.PenCapStyle.RoundCap
     held = flat[[index for index in sorted(chosen) if index < len(flat)]]
     if len(held):
-        painter.setPen(QPen(QColor(palette.CHOSEN), 2 * radius + 3.9, Qt.PenStyle.SolidLine, cap))
+        painter.setPen(QPen(QColor(now().chosen), 2 * radius + 3.9, Qt.PenStyle.SolidLine, cap))
         painter.drawPoints(arrayToQPolygonF(*held.T))
 
 
@@ -68,10 +68,10 @@ def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> 
         painter.drawPoints([QPointF(x, y) for x, y in place[which]])
 
     cap = Qt.PenCapStyle.RoundCap
-    dots(run.kept, QPen(QColor(palette.REFERENCES), 3.6, Qt.PenStyle.SolidLine, cap))
-    dots(run.out, QPen(QColor("#C9BFB2"), 3.0, Qt.PenStyle.SolidLine, cap))
+    dots(run.kept, QPen(QColor(now().references), 3.6, Qt.PenStyle.SolidLine, cap))
+    dots(run.out, QPen(QColor(now().beaten), 3.0, Qt.PenStyle.SolidLine, cap))
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.setPen(QPen(QColor(palette.PLUM), 1.8))
+    painter.setPen(QPen(QColor(now().plum), 1.8))
     for x, y in place[suggested]:
         painter.drawEllipse(QPointF(x, y), 6.0, 6.0)
 
@@ -80,7 +80,7 @@ def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, si
     """Light vertices up as dots that close to an area, while a brush is moving."""
     place = np.rint(view.project(points)[:, :2]).astype(int)
     pixels = int(np.clip(1.7 * size / view.mm_per_pixel(points[0]), 2, 40))
-    colour = colours.SCAN if takes_away else colours.REGION_LIT
+    colour = rgb(now().scan if takes_away else now().region)
     # Dots are widened as a picture: a painter would take its time over a hundred thousand.
     low = place.min(axis=0) - pixels
     low = np.maximum(low, 0)
@@ -102,10 +102,10 @@ def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, si
 def draw_brush(painter: QPainter, at: QPointF, radius: float, takes_away: bool) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.setPen(QPen(QColor(255, 255, 255, 190), 3.2))
+    painter.setPen(QPen(halo(190), 3.2))
     painter.drawEllipse(at, radius, radius)
     style = Qt.PenStyle.DashLine if takes_away else Qt.PenStyle.SolidLine
-    painter.setPen(QPen(QColor(palette.ACCENT), 1.6, style))
+    painter.setPen(QPen(QColor(now().accent), 1.6, style))
     painter.drawEllipse(at, radius, radius)
 
 
@@ -119,16 +119,16 @@ def draw_note(painter: QPainter, at: QPointF, words: str, width: float) -> None:
     box.moveLeft(min(box.left(), width - box.width() - 6))
     box.moveTop(max(box.top(), 40.0))
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(QColor(palette.NOTE))
+    painter.setBrush(QColor(now().note))
     painter.drawRoundedRect(box, 6, 6)
-    painter.setPen(QColor(palette.NOTE_INK))
+    painter.setPen(QColor(now().note_ink))
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 
 def draw_invitation(painter: QPainter, box: QRect) -> None:
     """Say in an empty view what can be done with it."""
     painter.setFont(text_font(10))
-    painter.setPen(QColor(palette.SOFT_INK))
+    painter.setPen(QColor(now().soft_ink))
     words = "Drop a scan, pictures, points or a job here"
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
@@ -142,7 +142,7 @@ def draw_legend(painter: QPainter, box: QRectF, tolerance: Tolerance, times: flo
     """Draw the colours of deviation with their lengths in mm."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(Qt.PenStyle.NoPen)
-    back = QColor(palette.PANEL)
+    back = QColor(now().panel)
     back.setAlpha(225)
     painter.setBrush(back)
     painter.drawRoundedRect(box, 6, 6)
@@ -159,7 +159,7 @@ def draw_legend(painter: QPainter, box: QRectF, tolerance: Tolerance, times: flo
     painter.setBrush(QBrush(shades))
     painter.drawRoundedRect(bar, 3, 3)
     painter.setFont(text_font(8.5))
-    painter.setPen(QColor(palette.INK))
+    painter.setPen(QColor(now().ink))
     line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
     digits = 3 if tolerance.deviation < 0.01 else 2
     ends = f"{full:.{digits}f}"
@@ -179,7 +179,7 @@ def draw_axes(painter: QPainter, view: View, corner: QPointF) -> None:
         if np.hypot(x, y) < 0.12:
             continue
         end = corner + QPointF(x * 22, -y * 22)
-        painter.setPen(QPen(QColor(palette.SOFT_INK), 1.3))
+        painter.setPen(QPen(QColor(now().soft_ink), 1.3))
         painter.drawLine(QLineF(corner, end))
         label = corner + QPointF(x * 31, -y * 31)
         painter.drawText(
@@ -194,7 +194,7 @@ def draw_scale(painter: QPainter, view: View, corner: QPointF, ratio: float) -> 
     power = 10 ** np.floor(np.log10(target))
     length = float(max(step * power for step in (1, 2, 5) if step * power <= target))
     pixels = length / per_pixel
-    painter.setPen(QPen(QColor(palette.SOFT_INK), 1.2))
+    painter.setPen(QPen(QColor(now().soft_ink), 1.2))
     start, end = corner, corner + QPointF(pixels, 0)
     painter.drawLine(QLineF(start, end))
     for point in (start, end):

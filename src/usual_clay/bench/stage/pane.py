@@ -32,7 +32,7 @@ from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.stage.snapping import draw_snap, snap
 from usual_clay.bench.stage.view import View
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
@@ -140,6 +140,8 @@ class Pane(Guarded, QWidget):
 
     def _refresh_now(self) -> None:
         self._later.stop()
+        # Layers may ask for work in the background: that is not begun while painting.
+        self.view.set_layers(self.scene.layers())
         self._stale = True
         self.update()
 
@@ -182,7 +184,6 @@ class Pane(Guarded, QWidget):
         ratio = self.devicePixelRatioF()
         if self._stale:
             self.view.resize(round(self.width() * ratio), round(self.height() * ratio))
-            self.view.set_layers(self.scene.layers())
             if self._fit_due and (outline := self.scene.outline()) is not None:
                 self._fit_due = False
                 self.view.fit(outline)
@@ -239,7 +240,7 @@ class Pane(Guarded, QWidget):
                     self.session.sight.comb_density,
                     quick=self.session.hand.dragging is not None,
                 )
-            curve_overlay.draw_in_hand(painter, self.view, line, palette.CHOSEN)
+            curve_overlay.draw_in_hand(painter, self.view, line, now().chosen)
 
     def _paint_ghost(self, painter: QPainter, surface: Surface) -> None:
         """Draw a surface as it was before the change that is shown: a few of its isocurves."""
@@ -472,6 +473,9 @@ class Pane(Guarded, QWidget):
         self._cursor = self._target = self.snapped = None
         self.hovered.emit("")
         self.update()
+
+    def showEvent(self, _event: object) -> None:
+        self.refresh()
 
     def resizeEvent(self, _event: object) -> None:
         self._fit_due = self._fit_due or self._fitted

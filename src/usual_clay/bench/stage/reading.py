@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from usual_clay.bench.canvas import Target
+from usual_clay.bench.item_views import view_of
 from usual_clay.bench.stage.overlay import MINUS, signed_text
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.core.arrays import Floats
-from usual_clay.core.spline.closest import curve_foot_points, foot_points
-from usual_clay.job.items import Curve, PointList, Scan, Surface
+from usual_clay.job.items import PointList, Scan, Surface
 
 
 def reading(scene: Scene, target: Target | None) -> str:
@@ -50,18 +50,8 @@ def _point(scene: Scene, points: PointList, target: Target) -> str:
     others = [item for item in job.items.values() if item.id == chosen and item is not points]
     others += [scan for scan in job.all(Scan) if scan.visible]
     for other in others:
-        away = _distance(scene, other, place)
-        if away is not None:
-            return f"{words}; {away:.3f} mm from {other.name}"
+        away = view_of(other).away
+        distance = None if away is None else away(scene, other, place)
+        if distance is not None:
+            return f"{words}; {distance:.3f} mm from {other.name}"
     return words
-
-
-def _distance(scene: Scene, other: object, place: Floats) -> float | None:
-    if isinstance(other, Scan):
-        model = scene.model(other)
-        return None if model is None else float(model.tree.nearest(place[None])[0][0])
-    if isinstance(other, Surface):
-        return abs(float(foot_points(other.geometry, place[None]).signed[0]))
-    if isinstance(other, Curve):
-        return float(curve_foot_points(other.geometry, place[None])[2][0])
-    return None

@@ -8,7 +8,7 @@ import numpy as np
 
 from usual_clay.bench.stage.models import line_data, quad_data, triangle_data
 from usual_clay.bench.stage.view import Layer
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.picture.look import dressed
 from usual_clay.core.picture.placement import corners
 from usual_clay.core.scan.closest import MeshTree
@@ -40,7 +40,7 @@ def shape_tree(shape: SimpleShape) -> MeshTree:
 def shape_layers(shape: SimpleShape, chosen: bool, colour: str) -> tuple[Layer, Layer]:
     """Return a shape as a veil, and its rims with its axis or normal as lines."""
     vertices, triangles = shape_mesh(shape)
-    ink = palette.CHOSEN if chosen else colour
+    ink = now().chosen if chosen else colour
     veil = Layer(triangle_data(vertices, triangles, None), line=ink, opacity=0.28)
     rings = vertices.reshape(-1, AROUND, 3)
     low, high = shape.span

@@ -8,7 +8,7 @@ from math import ceil
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPixmap
 
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 
 
@@ -29,8 +29,8 @@ def _ring(radius: float) -> QPixmap:
     picture.fill(Qt.GlobalColor.transparent)
     painter = QPainter(picture)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    painter.setPen(QPen(QColor(palette.CHOSEN), 1.5))
-    painter.setBrush(QColor(palette.PANEL))
+    painter.setPen(QPen(QColor(now().chosen), 1.5))
+    painter.setBrush(QColor(now().panel))
     middle = picture.width() / 2
     painter.drawEllipse(QPointF(middle, middle), radius, radius)
     painter.end()

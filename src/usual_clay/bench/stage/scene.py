@@ -19,7 +19,7 @@ from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_d
 from usual_clay.bench.stage.portrait import Judge, Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
@@ -41,7 +41,6 @@ from usual_clay.job.items import (
 STAND_IN_TRIANGLES = 24_000
 # The first picture shall not wait for a large scan's trees, whose making holds the interpreter.
 PREPARE_AFTER = 0.05
-ISOCURVE_INK = "#7A5540"
 
 
 @dataclass(frozen=True)
@@ -121,7 +120,7 @@ class Scene(QObject):
     def ink_of(self, curve: Curve) -> str:
         """Return the colour that a curve is drawn in."""
         chosen = curve.id == self.session.choice.item
-        return palette.CHOSEN if chosen else curve.colour or palette.INK
+        return now().chosen if chosen else curve.colour or now().ink
 
     def curve_layers(self, curve: Curve) -> dict[str, Layer]:
         """Return a curve as a line; one that a hand changes is painted over the picture."""
@@ -144,7 +143,7 @@ class Scene(QObject):
     def shape_layers(self, shape: Shape) -> dict[str, Layer]:
         """Return a simple shape, and the lines on it."""
         chosen = shape.id == self.session.choice.item
-        colour = shape.colour or palette.REFERENCES
+        colour = shape.colour or now().references
         result = {}
         for number, key in enumerate((shape.id, f"{shape.id} lines")):
 
@@ -156,7 +155,7 @@ class Scene(QObject):
 
     def cached(self, key: str, made_of: tuple, make: Callable[[], Layer]) -> Layer:
         """Return the layer kept under a key while what it was made of stays the same."""
-        known = self._layers.get(key)
+        known, made_of = self._layers.get(key), (*made_of, now())
         if known is None or not _same(known[0], made_of):
             known = (made_of, make())
             self._layers[key] = known
@@ -207,16 +206,17 @@ class Scene(QObject):
         )
 
         def make() -> Layer:
-            tint = np.tile(colours.SCAN, (len(scan.mesh.vertices), 1))
+            worn, plain = now(), rgb(now().scan)
+            tint = np.tile(plain, (len(scan.mesh.vertices), 1))
             if scan.colours is not None:
                 # Paler than seen, so that what is chosen and measured still stands out.
                 tint = 0.6 * scan.colours / 255 + 0.4 * tint
             for region in regions:
-                own = palette.rgb(region.colour) if region.colour else None
-                faint = colours.REGION_FAINT if own is None else 0.55 * own + 0.45 * colours.SCAN
+                own = rgb(region.colour) if region.colour else None
+                faint = rgb(worn.region_faint) if own is None else 0.55 * own + 0.45 * plain
                 tint[region.vertices] = faint
             if lit is not None:
-                tint[lit.vertices] = colours.REGION_LIT
+                tint[lit.vertices] = rgb(worn.region)
             tint = colours.as_bytes(tint)
             data = self._mesh_data(scan)
             paint(data, tint)
@@ -249,8 +249,8 @@ class Scene(QObject):
         def make() -> Layer:
             run = points.points[points.kept]
             ring = np.concatenate([run, run[:1]]) if points.closed else run
-            own = points.colour or palette.REFERENCES
-            return Layer(line_data([ring]), line=palette.CHOSEN if chosen else own)
+            own = points.colour or now().references
+            return Layer(line_data([ring]), line=now().chosen if chosen else own)
 
         made_of = (points.points, points.out, points.closed, points.colour, chosen)
         return {points.id: self.cached(points.id, made_of, make)}
@@ -340,7 +340,7 @@ class Scene(QObject):
                 full = tolerance.deviation * self.shown.range
                 tint = colours.deviation_colours(portrait.signed, tolerance.deviation, full)
             else:
-                plain = colours.CLAY_CHOSEN if chosen else colours.CLAY
+                plain = rgb(now().surfaces_chosen if chosen else now().surfaces)
                 tint = np.tile(plain, (len(portrait.vertices), 1))
             paint(data, colours.as_bytes(tint))
             return Layer(data, gloss=0.0 if shows else 0.25)
@@ -350,7 +350,7 @@ class Scene(QObject):
     def _line_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         key = f"{surface.id} lines"
         return self.cached(
-            key, (portrait,), lambda: Layer(line_data(portrait.lines), line=ISOCURVE_INK)
+            key, (portrait,), lambda: Layer(line_data(portrait.lines), line=now().isocurves)
         )
 
     # ---- under the cursor ----------------------------------------------------------------

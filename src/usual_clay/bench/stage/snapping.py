@@ -10,8 +10,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from usual_clay.bench.canvas import Canvas, Snap
-from usual_clay.bench.theme import palette
 from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.outline import OutlineError, OutlineSettings, find_outline
 from usual_clay.core.picture.placement import to_flat, to_space
@@ -191,13 +191,13 @@ def draw_snap(painter: QPainter, pane: Canvas, found: Snap) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     misses = found.words.startswith("near miss")
-    colour = QColor(palette.PLUM if misses else palette.TEAL)
+    colour = QColor(now().plum if misses else now().teal)
     painter.setPen(QPen(colour, 2.0, Qt.PenStyle.DotLine if misses else Qt.PenStyle.SolidLine))
     painter.drawEllipse(at, 7.5, 7.5)
     painter.setFont(font := text_font(8.5))
     width = QFontMetricsF(font).horizontalAdvance(found.words) + 10
     box = QRectF(at.x() + 11, at.y() + 6, width, 17)
-    back = QColor(palette.PANEL)
+    back = QColor(now().panel)
     back.setAlpha(225)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(back)

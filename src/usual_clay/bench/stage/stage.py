@@ -13,6 +13,7 @@ from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.scene import Scene
+from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.widgets import button
 from usual_clay.core.picture.placement import Plane
 
@@ -73,7 +74,12 @@ class Stage(Guarded, QSplitter):
         # Several changes in one go are drawn once.
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self._refresh)
-        for signal in (session.job_changed, session.choice.changed, self.scene.ready):
+        for signal in (
+            session.job_changed,
+            session.choice.changed,
+            self.scene.ready,
+            themes.changed,
+        ):
             signal.connect(self._soon.start)
         session.seen_changed.connect(self._repaint)
 

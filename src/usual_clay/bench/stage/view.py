@@ -20,7 +20,7 @@ from vtkmodules.vtkRenderingCore import (
 )
 
 from usual_clay.bench.camera import VIEW_ANGLE, Camera, free_view
-from usual_clay.bench.theme import palette
+from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Floats
 
 vtkObject.GlobalWarningDisplayOff()
@@ -76,10 +76,7 @@ class View:
             renderer.SetLayer(number)
             renderer.SetActiveCamera(self._renderers["in place"].GetActiveCamera())
             self._window.AddRenderer(renderer)
-        ground = self._renderers["under"]
-        ground.GradientBackgroundOn()
-        ground.SetBackground(*palette.rgb(palette.STAGE_FOOT))
-        ground.SetBackground2(*palette.rgb(palette.STAGE_TOP))
+        self._renderers["under"].GradientBackgroundOn()
         self._actors: dict[str, tuple[Layer, vtkActor]] = {}
         self._box = np.array([[-50.0, -50, -50], [50, 50, 50]])
         self.size = (100, 100)
@@ -120,7 +117,8 @@ class View:
 
     def image(self, moving: bool = False) -> QImage:
         """Render, with stand-ins while moving; what has not changed is not rendered again."""
-        shown = (self.camera, self.size, moving, *(layer for layer, _ in self._actors.values()))
+        layers = (layer for layer, _ in self._actors.values())
+        shown = (self.camera, self.size, moving, now(), *layers)
         made_of, image = self._rendered
         if len(shown) != len(made_of) or any(
             a is not b for a, b in zip(shown, made_of, strict=True)
@@ -136,6 +134,9 @@ class View:
                 actor.GetMapper().SetInputData(data)
         self._renderers["in place"].SetUseFXAA(not moving)
         self._aim()
+        ground = self._renderers["under"]
+        ground.SetBackground(*rgb(now().stage_foot))
+        ground.SetBackground2(*rgb(now().stage_top))
         self._window.Render()
         pixels = vtkUnsignedCharArray()
         width, height = self.size
@@ -204,7 +205,7 @@ class View:
             look.LightingOff()
             actor.ForceTranslucentOn()
         if layer.line is not None:
-            look.SetColor(*palette.rgb(layer.line))
+            look.SetColor(*rgb(layer.line))
             look.LightingOff()
             look.SetLineWidth(layer.width)
             mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0.0, -600.0)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import fields, replace
-from typing import Any
+from typing import Any, TypeVar
 
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.progress import Progress, silent
-from usual_clay.job.items import Followed, Item, ItemId
+from usual_clay.job.items import Fitted, Followed, Item, ItemId
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import Decode, item_kind
 from usual_clay.job.made import Given
@@ -23,6 +23,9 @@ COUNTS = ("nu", "nv", "controls")
 FOUND = ("inner_u", "inner_v", "net")
 # What may be changed without giving up what a search found.
 KEEPS_FOUND = ("smoothness", "edges", "ribbons")
+
+
+Made = TypeVar("Made", bound=Followed)
 
 
 def planned(
@@ -47,12 +50,25 @@ def planned(
     check_roles(job, row, recipe)
     if not isinstance(settings, row.settings):
         raise RecipeError(f"{row.title} is made by {row.settings.__name__}, not by {settings!r}")
-    result = item_kind(row.result)
-    assert result.blank is not None
+    made = item_kind(row.result)
+    assert made.blank is not None
     first = next((job.items[each].name for each in recipe.sources), row.title)
     wanted = name or row.suffix.format(first)
-    item = result.blank(job.new_id(result.name), job.free_name(wanted), recipe)
-    return watching(item, row)
+    return watching(made.blank(job.new_id(made.name), job.free_name(wanted), recipe), row)
+
+
+def planned_as(
+    result: type[Made],
+    job: Job,
+    kind: str,
+    settings: Any,
+    name: str = "",
+    **roles: ItemId | Sequence[ItemId],
+) -> Made:
+    """Return the same of a kind that is known to make such an item."""
+    item = planned(job, kind, settings, name, **roles)
+    assert isinstance(item, result)
+    return item
 
 
 def watching(item: Followed, kind: Kind) -> Followed:
@@ -163,7 +179,9 @@ def with_outcome(job: Job, item: Followed, outcome: Outcome) -> Job:
     if outcome.made is None and not _is_better(job, item, outcome):
         return job.changed(item.id, candidates=_all_candidates(item, outcome))
     recipe = replace(item.recipe, settings=outcome.settings)
-    changed = replace(item, recipe=recipe, candidates=outcome.candidates)  # type: ignore[call-arg]
+    changed = replace(item, recipe=recipe)
+    if isinstance(changed, Fitted):
+        changed = replace(changed, candidates=outcome.candidates)
     if outcome.made is None:
         return job.with_item(changed)
     return job.with_item(with_made(changed, outcome.made, basis_of(job, changed)))

@@ -22,7 +22,7 @@ from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.job.edits.curves import drawn_curve
-from usual_clay.job.edits.make import planned
+from usual_clay.job.edits.make import planned_as
 from usual_clay.job.items import Curve, ItemId, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of
 from usual_clay.job.recipe import Recipe
@@ -69,9 +69,7 @@ def new_patch(job: Job, scan: Scan, borders: Sequence[Curve], closing: float) ->
     """Return a patch that is not yet made, nor in the job; gaps up to `closing` mm are closed."""
     settings = PatchSettings(closing=closing)
     ids = [curve.id for curve in borders]
-    patch = planned(job, "patch", settings, "Patch 1", scan=scan.id, borders=ids)
-    assert isinstance(patch, Surface)
-    return patch
+    return planned_as(Surface, job, "patch", settings, "Patch 1", scan=scan.id, borders=ids)
 
 
 def border_of(job: Job, surface: Surface, number: int) -> Curve | None:

@@ -14,7 +14,7 @@ from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import estimate_noise
 from usual_clay.core.scan.section import Section, SectionSettings
 from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings
-from usual_clay.job.edits.make import planned, with_result
+from usual_clay.job.edits.make import planned_as, with_result
 from usual_clay.job.edits.points import named_after
 from usual_clay.job.items import PointList, Region, Scan, Shape
 from usual_clay.job.job import Job
@@ -59,8 +59,7 @@ def with_recognised(
         vertices=np.flatnonzero(mask),
     )
     job = job.with_item(region)
-    item = planned(job, "shape", settings, f"{word} 1", measured=region.id)
-    assert isinstance(item, Shape)
+    item = planned_as(Shape, job, "shape", settings, f"{word} 1", measured=region.id)
     shape = replace(item, geometry=fit.shape, signed=fit.signed)
     return job.with_item(shape), shape
 
@@ -75,8 +74,7 @@ def with_cuts(
             letter = f" {chr(ord('a') + number)}" if 1 < len(parts) <= 26 else ""
             settings = SectionSettings(axis, station, number)  # type: ignore[arg-type]
             name = f"{scan.name} {axis} {station:.1f}{letter}"
-            item = planned(job, "section", settings, name, scan=scan.id)
-            assert isinstance(item, PointList)
+            item = planned_as(PointList, job, "section", settings, name, scan=scan.id)
             made = PointsMade(section.points, section.closed)
             job, _ = with_result(job, replace(item, source=scan.name), made)
             count += 1

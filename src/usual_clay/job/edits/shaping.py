@@ -16,7 +16,7 @@ from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.make import DrawnSettings, Handle, make_curve
 from usual_clay.job.edits.curves import live_of, reshaped
 from usual_clay.job.edits.surfaces import live_of_surface, reshaped_surface
-from usual_clay.job.items import Curve, Scan, Surface
+from usual_clay.job.items import Curve, Followed, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.remake import basis_of
 
@@ -25,7 +25,7 @@ Shaped = Curve | Surface
 Live = LiveDistance | LiveFeet | None
 
 
-def has_through(curve: Curve) -> bool:
+def has_through(curve: Followed) -> bool:
     """Tell whether a curve is drawn by other points than its control points."""
     drawn = curve.made_by(DrawnSettings)
     return drawn is not None and drawn.kind != "controls"
@@ -33,11 +33,9 @@ def has_through(curve: Curve) -> bool:
 
 def places_of(curve: Shaped, kind: str) -> Floats:
     """Return the points that are edited, (n, 3): control points or through-points."""
-    if isinstance(curve, Surface):
-        return curve.geometry.points.reshape(-1, 3)
     if kind == "through" and has_through(curve):
         return curve.recipe.settings.array  # type: ignore[union-attr]
-    return curve.geometry.points
+    return curve.geometry.points.reshape(-1, 3)
 
 
 def with_places(job: Job, curve: Shaped, kind: str, places: Floats, live: Live = None) -> Shaped:
