@@ -13,6 +13,7 @@ import platformdirs
 from usual_clay import __version__
 
 LARGEST, KEPT = 1_000_000, 3
+FAULT, LAST_FAULT = "fault.log", "last-fault.log"
 FORMAT = "%(asctime)s %(levelname)s %(name)s: %(message)s"
 logger = logging.getLogger("usual_clay")
 
@@ -34,6 +35,9 @@ def start_log(debug: bool = False) -> Path | None:
         The log's file.
     """
     logger.setLevel(logging.DEBUG if debug else logging.INFO)
+    for old in list(logger.handlers):
+        logger.removeHandler(old)
+        old.close()
     if debug:
         printed = logging.StreamHandler(sys.stderr)
         printed.setFormatter(logging.Formatter(FORMAT))
@@ -41,10 +45,11 @@ def start_log(debug: bool = False) -> Path | None:
     folder = log_folder()
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        _keep_last_fault(folder)
         path = folder / "usual-clay.log"
         kept = RotatingFileHandler(path, maxBytes=LARGEST, backupCount=KEPT, encoding="utf-8")
         # Open for as long as the process lives: it is written when that ends in C code.
-        faulthandler.enable((folder / "fault.log").open("a", encoding="utf-8"))
+        faulthandler.enable((folder / FAULT).open("a", encoding="utf-8"))
     except OSError as error:
         print(f"usual-clay: no log in {folder}: {error.strerror}", file=sys.stderr)
         return None
@@ -52,3 +57,21 @@ def start_log(debug: bool = False) -> Path | None:
     logger.addHandler(kept)
     logger.info("Usual Clay %s begins, Python %s", __version__, sys.version.split()[0])
     return path
+
+
+def _keep_last_fault(folder: Path) -> None:
+    """Put aside what an earlier process wrote as it ended in C code."""
+    told = folder / FAULT
+    if told.exists() and told.stat().st_size:
+        told.replace(folder / LAST_FAULT)
+
+
+def take_last_fault() -> str:
+    """Return, once, what an earlier process wrote as it ended in C code; empty for nothing."""
+    told = log_folder() / LAST_FAULT
+    try:
+        words = told.read_text(encoding="utf-8", errors="replace")
+        told.unlink()
+    except OSError:
+        return ""
+    return words

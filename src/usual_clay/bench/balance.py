@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from usual_clay.bench.edits.making import set_settings
-from usual_clay.bench.guard import Guarded
+from usual_clay.bench.guard import Guarded, guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import now, themes
@@ -121,9 +121,9 @@ class Chart(QWidget):
         self._dragged: tuple[int, int] | None = None
         viewport = self.plot.viewport()
         viewport.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.plot.mousePressEvent = self._press
-        self.plot.mouseMoveEvent = self._move
-        self.plot.mouseReleaseEvent = self._release
+        self.plot.mousePressEvent = guarded(self._press)
+        self.plot.mouseMoveEvent = guarded(self._move)
+        self.plot.mouseReleaseEvent = guarded(self._release)
         self.paint()
         themes.changed.connect(self.paint)
 

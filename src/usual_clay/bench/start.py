@@ -10,8 +10,12 @@ from PySide6.QtCore import QCoreApplication, QEvent, QTimer
 from PySide6.QtWidgets import QApplication
 
 from usual_clay import __version__
+from usual_clay.bench.guard import faults, watch
 from usual_clay.bench.theme.looks import dress
 from usual_clay.bench.window import Window
+from usual_clay.log import take_last_fault
+
+ENDED = "Usual Clay ended by a fault when it was last used. What it told is here to copy."
 
 
 def make_application() -> QApplication:
@@ -30,8 +34,11 @@ def make_application() -> QApplication:
 def run_window(path: Path | None) -> int:
     """Open the window, with a job or a scan where a path is given, and run until it closes."""
     app = make_application()
+    watch()
     window = Window()
     window.show()
+    if details := take_last_fault():
+        faults.came.emit(ENDED, details)
     if path is not None:
         QTimer.singleShot(0, partial(window.documents.open_file, path))
     code = app.exec()

@@ -406,6 +406,10 @@ class Pane(Guarded, QWidget):
             except StopIteration:
                 self._gesture = self.session.hand.dragging = None
                 self.session.hand.changed.emit()
+            except Exception:
+                # What went wrong must not leave the hand in a drag that never ends.
+                self.drop_gesture()
+                raise
 
     def drop_gesture(self) -> bool:
         """End a gesture without keeping what it did; tell whether there was one."""

@@ -10,6 +10,9 @@ from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 
 # What still counts as smooth: mm, radians, and shares of the greater figure.
 MEETS, TANGENT, CURVED, FLOWS = 0.001, float(np.radians(0.05)), 0.005, 0.02
+# A curve that runs at an end at less than this share of its size stands still there; it is then
+# looked at so much of its domain inside.
+STILL, INSIDE = 1e-9, 1e-4
 
 
 @dataclass(frozen=True)
@@ -23,7 +26,7 @@ class Joint:
     gap : float
         mm.
     angle : float
-        Between the tangents, radians.
+        Between the tangents, radians; NaN where one of them has none.
     curvature_step : float
         The difference of the curvature vectors, 1/mm.
     curvature_share : float
@@ -54,6 +57,8 @@ class Joint:
     def words(self) -> str:
         """The figures in words."""
         name = f"G{self.grade}" if self.grade >= 0 else "open"
+        if np.isnan(self.angle):
+            return f"{name}: gap {self.gap:.3f} mm; one of them is a mere point"
         return (
             f"{name}: gap {self.gap:.3f} mm, {np.degrees(self.angle):.2f}°,"
             f" curvature step {100 * self.curvature_share:.1f} %, its flow"
@@ -87,11 +92,20 @@ def _end(
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
     """Return place, direction, curvature vector and its change along the way, at an end.
 
-    The direction is that of one who walks off the first curve and onto the second.
+    The direction is that of one who walks off the first curve and onto the second. Where a curve
+    stands still at its end, as with two control points in one place, it is looked at just before;
+    of one that is a mere point the direction is NaN.
     """
+    start, stop = curve.domain
     place, first, second, third = curve_derivatives(curve, [curve.domain[end]], 3)[:, 0]
+    still = STILL * float(np.ptp(curve.points, axis=0).max()) / (stop - start)
+    if float(np.linalg.norm(first)) <= still:
+        inside = (stop - start) * (INSIDE if end == 0 else -INSIDE)
+        _, first, second, third = curve_derivatives(curve, [curve.domain[end] + inside], 3)[:, 0]
     way = leaving if end == 1 else -leaving
-    speed = max(float(np.linalg.norm(first)), 1e-300)
+    speed = float(np.linalg.norm(first))
+    if speed <= still * INSIDE:
+        return place, np.full(3, np.nan), np.zeros(3), 0.0
     turn = np.cross(first, second)
     size = float(np.linalg.norm(turn))
     bend = (second - (second @ first) / speed**2 * first) / speed**2
