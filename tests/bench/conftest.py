@@ -30,7 +30,7 @@ def hands(app: QApplication, monkeypatch: pytest.MonkeyPatch) -> Iterator[Hands]
     window = Window()
     monkeypatch.setattr(window.documents, "may_leave", lambda: True)
     # The tests that look at it let it run.
-    window.fronts.enabled = window.calmness.enabled = False
+    window.fronts.enabled = window.calmness.enabled = window.prices.enabled = False
     window.show()
     made = Hands(window)
     made.wait()

@@ -17,6 +17,7 @@ from usual_clay.core.fit.patch.budget import patch_to_tolerance
 from usual_clay.core.fit.patch.meet import Ribbon
 from usual_clay.core.fit.patch.network import Piece, ribbon_of, solve_together
 from usual_clay.core.fit.patch.patch import PatchSettings, patch
+from usual_clay.core.fit.price import price_of_patch
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.moving_least_squares import smoothed_places
 from usual_clay.core.spline.basis import SplineError
@@ -288,9 +289,10 @@ def test_patches_are_solved_together_and_meet_smoothly(knots: str) -> None:
         assert np.degrees(np.median(after.angle)) < 0.05 < np.degrees(np.median(before.angle))
         assert after.angle.max() < before.angle.max()
     # Neither leans on the other: the joints cost next to nothing, told for each.
-    for one, two in zip(alone, made, strict=True):
+    for one, two, curves, own in zip(alone, made, quarters, ribbons, strict=True):
         assert np.quantile(truth(two.surface), 0.95) < np.quantile(truth(one.surface), 0.95) + 0.02
-        assert "joints costs 0.00" in two.words
+        held = replace(settings, ribbons=tuple(own))
+        assert "joints costs 0.00" in price_of_patch(mesh, curves, ALONE, held, two.surface)
 
 
 def test_what_cannot_be_solved_together_is_told() -> None:

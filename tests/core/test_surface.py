@@ -16,6 +16,7 @@ from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast, fit_once, stiffness_of
 from usual_clay.core.fit.parameterize.frame import FrameError
 from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
+from usual_clay.core.fit.price import price_of_cast
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
 from usual_clay.core.fit.search.fairness import Calm, bending_energy, fairness_of, inflections_of
@@ -280,10 +281,12 @@ def test_symmetry_that_the_shape_does_not_share_has_its_cost_told() -> None:
     for tilt in (0.0, 0.02):
         z = 2 * np.cos(x / 15) + 0.01 * y**2 + tilt * y
         z = z + random.normal(0, 0.01, 6000)
-        words = cast(Sample(np.stack([x, y, z], axis=1), up), settings).words
-        assert "symmetry costs" in words
+        sample = Sample(np.stack([x, y, z], axis=1), up)
+        words = price_of_cast(sample, settings, cast(sample, settings).feet.signed)
+        assert words.startswith("symmetry costs")
         costs.append(float(words.split("costs ")[1].split(" mm")[0]))
     assert costs[0] < 0.002
+    assert price_of_cast(sample, replace(settings, symmetric=""), np.zeros(6000)) == ""
     # 0.02 mm for each mm of width cannot be had on both sides.
     assert costs[1] == pytest.approx(0.02 * 15 * 0.95 - 0.02, rel=0.1)
 
@@ -364,7 +367,8 @@ def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
     net = edges.surface.points
     for row, dimension in ((net[0], 1), (net[:, 0], 2), (net[:, -1], 2)):
         assert np.linalg.svd(row - row.mean(axis=0))[1][dimension:] == pytest.approx(0, abs=1e-9)
-    assert "holding edges costs" in edges.words
+    held = replace(plain, edges=rules)
+    assert price_of_cast(sample, held, edges.feet.signed).startswith("holding edges costs")
     pulled = cast(sample, replace(plain, pull="z", knots="adaptive"))
     # A height over the plane: nothing is undercut, and each control point stands over its place.
     at = np.linspace(0, 1, 60)
@@ -372,7 +376,8 @@ def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
     assert (surface_normals(pulled.surface, u, v)[:, 2] > 0).all()
     assert np.ptp(pulled.surface.points[:, :, 0], axis=1) == pytest.approx(0, abs=1e-6)
     assert np.quantile(np.abs(pulled.feet.signed), 0.95) < 0.2
-    assert "the pull costs" in pulled.words
+    free = replace(plain, pull="z", knots="adaptive")
+    assert price_of_cast(sample, free, pulled.feet.signed).startswith("the pull costs")
     for fields, words in (
         ({"pull": "z", "closed": "u"}, "pulled off a mould"),
         ({"closed": "v", "edges": rules}, "has no edges there"),

@@ -12,7 +12,7 @@ from usual_clay.bench.guard import faults
 from usual_clay.bench.session import Session
 from usual_clay.bench.work import Request
 from usual_clay.core.check.deviation import Tolerance
-from usual_clay.core.errors import ClayError
+from usual_clay.core.errors import ClayError, sentence
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Fairness
 from usual_clay.core.progress import Progress
@@ -162,6 +162,32 @@ class Fronts(Idle):
 
     def drop(self) -> None:
         self.session.sight.front = []
+
+
+class Prices(Idle):
+    """What the conditions of the chosen surface cost."""
+
+    purpose = "price"
+
+    def asked_of(self, surface: Surface, given: Given, searching: Searching) -> Asked | None:
+        if surface.recipe is None or surface.signed is None or searching.price is None:
+            return None
+        settings, tolerance = surface.recipe.settings, self.session.job.tolerance
+        more = (surface.geometry, surface.signed)
+        return Asked(surface, given, searching, settings, tolerance, more)
+
+    def task(self, asked: Asked, progress: Progress, _found: Callable[[Any], None]) -> str:
+        surface, price = asked.surface, asked.searching.price
+        assert surface.signed is not None
+        assert price is not None
+        return price(asked.settings, asked.given, surface.geometry, surface.signed, progress)
+
+    def came(self, asked: Asked, result: str) -> None:
+        self.session.sight.price = (asked.surface.geometry, sentence(result))
+        self.session.sight.known_changed.emit()
+
+    def drop(self) -> None:
+        self.session.sight.price = None
 
 
 class Calmness(Idle):

@@ -46,7 +46,7 @@ def _fresh_window() -> Window:
     themes.wear(PAPER)
     window = Window()
     # Fronts begin a while after all is quiet: where one is shown, it is asked for.
-    window.fronts.enabled = window.calmness.enabled = False
+    window.fronts.enabled = window.calmness.enabled = window.prices.enabled = False
     window.resize(*SIZE)
     window.show()
     settle(window)

@@ -34,6 +34,8 @@ class Sight(QObject):
         self.front: list[Candidate] = []
         # How calm the chosen surface is, with the shape that this was worked out of.
         self.calm: tuple[BSplineSurface, Fairness] | None = None
+        # What the conditions of the chosen surface cost, with the same.
+        self.price: tuple[BSplineSurface, str] | None = None
         # How surfaces lay before the last move of the hand.
         self.before_move: dict[ItemId, Report] = {}
 

@@ -28,7 +28,7 @@ from usual_clay.bench.finder import Finder
 from usual_clay.bench.gestures import pick
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.hint_line import HintLine
-from usual_clay.bench.idle import Calmness, Fronts
+from usual_clay.bench.idle import Calmness, Fronts, Prices
 from usual_clay.bench.item_views import view_of
 from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.session import Session
@@ -65,6 +65,7 @@ class Window(Guarded, QMainWindow):
         self.stage = Stage(self.session)
         self.balance = Balance(self.session)
         self.fronts, self.calmness = Fronts(self.session), Calmness(self.session)
+        self.prices = Prices(self.session)
         self.shelf = Shelf(self.session)
         self.hint_line = HintLine(self.session)
         self.sheet = Sheet(self.session)

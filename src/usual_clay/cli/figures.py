@@ -12,6 +12,8 @@ import numpy as np
 
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import judge, percent
+from usual_clay.core.errors import sentence
+from usual_clay.core.progress import silent
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import write_text
 from usual_clay.job.items import Curve, Followed, Shape, Surface
@@ -73,7 +75,7 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
             "max": report.max,
             "met": report.met,
         }
-        figures |= _noise(given) | _fairness(job, item, given)
+        figures |= _noise(given) | _judged(job, item, given)
     return figures
 
 
@@ -92,28 +94,37 @@ def _noise(given: Given) -> dict[str, Any]:
     return {} if noise is None else {"noise": noise}
 
 
-def _fairness(job: Job, item: Followed, given: Given) -> dict[str, Any]:
+def _judged(job: Job, item: Followed, given: Given) -> dict[str, Any]:
+    """Return how fair a surface is, and what its conditions cost in words where it has any."""
     searching = None if item.recipe is None else kind_of(item.recipe.kind).search
     if searching is None or searching.fairness is None or item.recipe is None:
         return {}
-    surface = job.the(item.id, Surface)
+    surface, settings = job.the(item.id, Surface), item.recipe.settings
     assert surface.signed is not None
-    found = searching.fairness(
-        item.recipe.settings, given, surface.geometry, surface.signed, job.tolerance
-    )
-    return {"fairness": asdict(found)}
+    found = searching.fairness(settings, given, surface.geometry, surface.signed, job.tolerance)
+    figures: dict[str, Any] = {"fairness": asdict(found)}
+    if searching.price is not None and (
+        words := searching.price(settings, given, surface.geometry, surface.signed, silent)
+    ):
+        figures["price"] = words
+    return figures
 
 
 def in_words(job: Job, item: Followed, figures: dict[str, Any], said: str) -> str:
     """Return what was made in a sentence."""
+    price = f" {sentence(figures['price'])}" if "price" in figures else ""
     if said:
-        return said
-    cost = f"{figures['total']} control points" if "total" in figures else item.name
+        return said + price
+    cost = item.name
+    if "total" in figures:
+        each = " × ".join(map(str, figures["control_points"]))
+        many = len(figures["control_points"]) > 1
+        cost = f"{each} = {figures['total']} control points" if many else f"{each} control points"
     if "p95" not in figures:
         return f"{cost}."
     report = judge(item.signed, job.tolerance)  # type: ignore[attr-defined]
     share = percent(job.tolerance.share)
-    return f"{cost}: {share} of the points lie within {report.at_share:.3f} mm."
+    return f"{cost}: {share} of the points lie within {report.at_share:.3f} mm.{price}"
 
 
 def write_report(path: Path | None, figures: dict[str, Any]) -> None:

@@ -10,11 +10,10 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.cli.figures import exit_code, figures_of, write_report
+from usual_clay.cli.figures import exit_code, figures_of, in_words, write_report
 from usual_clay.cli.make import made_or_found
 from usual_clay.cli.settings import InputError
-from usual_clay.core.arrays import Floats
-from usual_clay.core.check.deviation import Tolerance, judge, percent
+from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.parameterize.region import KNOT_RULES, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
@@ -143,18 +142,8 @@ def _fit(options: argparse.Namespace) -> int:
         _write_front(options.front, surface.candidates, job.tolerance, figures["noise"])
     write_item(options.out, surface, job.tolerance.deviation / 5)
     write_report(options.report, figures)
-    nu, nv = surface.geometry.counts
-    print(
-        said
-        or f"{nu} × {nv} = {nu * nv} control points: {percent(job.tolerance.share)} of the points"
-        f" lie within {judge(_signed(surface), job.tolerance).at_share:.3f} mm."
-    )
+    print(in_words(job, surface, figures, said))
     return exit_code(figures)
-
-
-def _signed(item: Surface) -> Floats:
-    assert item.signed is not None
-    return item.signed
 
 
 def _write_front(

@@ -15,6 +15,7 @@ from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
 from usual_clay.core.fit.patch.budget import patch_front, patch_to_tolerance
 from usual_clay.core.fit.patch.patch import PatchSettings, lay_out
+from usual_clay.core.fit.price import price_of_cast, price_of_patch
 from usual_clay.core.fit.search.budget import LIMIT, Search, to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Fairness, fairness_of
@@ -61,12 +62,15 @@ class Searching:
         ``front(settings, given, tolerance, progress, found)``, told candidate by candidate.
     fairness : callable or None
         ``fairness(settings, given, surface, signed, tolerance)``.
+    price : callable or None
+        ``price(settings, given, surface, signed, progress)`` says what its conditions cost.
     """
 
     to_tolerance: Callable[[Any, Given, Tolerance, int, Progress, Noted], Outcome]
     limit: int
     front: Callable[[Any, Given, Tolerance, Progress, Noted], object] | None = None
     fairness: Callable[[Any, Given, BSplineSurface, Floats, Tolerance], Fairness] | None = None
+    price: Callable[[Any, Given, BSplineSurface, Floats, Progress], str] | None = None
 
 
 def beside(settings: PatchSettings, given: Given) -> list[BSplineSurface | None]:
@@ -155,6 +159,27 @@ def _search_spline(
     return Outcome(made.settings, made.candidates, made.words, made.fit)
 
 
-CAST_SEARCH = Searching(_search_cast, LIMIT, _front_of_cast, _fairness_of_cast)
-PATCH_SEARCH = Searching(_search_patch, LIMIT, _front_of_patch, _fairness_of_patch)
+def _price_of_cast(
+    settings: CastSettings,
+    given: Given,
+    _surface: BSplineSurface,
+    signed: Floats,
+    progress: Progress,
+) -> str:
+    return price_of_cast(given.one("measured"), settings, signed, progress)
+
+
+def _price_of_patch(
+    settings: PatchSettings,
+    given: Given,
+    surface: BSplineSurface,
+    _signed: Floats,
+    progress: Progress,
+) -> str:
+    mesh, borders = given.one("scan"), given.all("borders")
+    return price_of_patch(mesh, borders, beside(settings, given), settings, surface, progress)
+
+
+CAST_SEARCH = Searching(_search_cast, LIMIT, _front_of_cast, _fairness_of_cast, _price_of_cast)
+PATCH_SEARCH = Searching(_search_patch, LIMIT, _front_of_patch, _fairness_of_patch, _price_of_patch)
 SPLINE_SEARCH = Searching(_search_spline, MOST_OF_A_CURVE)

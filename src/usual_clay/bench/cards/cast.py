@@ -396,6 +396,8 @@ class CastCard(Card):
             self.figures.more.show_figure(f"{known[1].times:.2g} ×", "least bend")
             self.figures.more.setToolTip(known[1].words)
         words = session.notes.get(surface.id, "")
+        if session.sight.price is not None and session.sight.price[0] is surface.geometry:
+            words = " ".join(filter(None, (words, session.sight.price[1])))
         self.words.setText(words)
         self.words.setVisible(bool(words))
         trouble = session.trouble.get(surface.id, "") if stale else ""

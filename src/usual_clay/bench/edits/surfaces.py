@@ -8,7 +8,7 @@ import numpy as np
 
 from usual_clay.bench.session import Session
 from usual_clay.core.errors import sentence
-from usual_clay.core.fit.cast import cost_of
+from usual_clay.core.fit.price import price
 from usual_clay.core.fit.solve.adaptive import Laid, best_inserts
 from usual_clay.core.fit.solve.remake import pull_to_points
 from usual_clay.core.fit.solve.slide import Start
@@ -107,7 +107,7 @@ def pull_to_scan(session: Session, surface: Surface, rest: bool = False) -> None
         made, free = pull(np.setdiff1d(everything, which)), pull(everything)
         off = [foot_points(each, sample.points).signed for each in (made, free)]
         many = f"{len(which)} control point{'' if len(which) == 1 else 's'}"
-        return made, cost_of(f"holding {many}", off[0], off[1])
+        return made, price(f"holding {many}", off[0], off[1])
 
     def done(made: tuple[BSplineSurface, str]) -> None:
         now = session.job.get(surface.id, Surface)

@@ -68,7 +68,7 @@ class Cast:
     rounds : int
         How often parameters were corrected and the surface fitted.
     words : str
-        What the user should know of it: what its conditions cost.
+        What the user should know of it.
     """
 
     surface: BSplineSurface
@@ -201,10 +201,9 @@ def cast(
                 f"a surface of degree {settings.degree} that closes in {name} needs at least"
                 f" {least} control points that way, not {count}"
             )
-    free = settled(sample, settings, base, None, progress, found)
-    best = free
+    best = settled(sample, settings, base, None, progress, found)
     if settings.edges != FREE_EDGES:
-        best = with_constrained_edges(sample, settings, base, free)
+        best = with_constrained_edges(sample, settings, base, best)
     count = len(own.points)
     exact = best.feet.part(np.arange(count))
     if not _many(sample):
@@ -213,16 +212,6 @@ def cast(
     words = [base.words, folds_in(best.surface, exact, own.normals)]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
-    if settings.edges != FREE_EDGES:
-        words.append(cost_of("holding edges", exact.signed, free.feet.signed[:count]))
-    for condition, plain in (
-        ("symmetry", replace(settings, symmetric="")),
-        ("the pull", replace(settings, pull="")),
-    ):
-        if plain != settings:
-            whole = with_images(own, plain)
-            rid = settled(whole, plain, parameterize(whole, plain), progress=progress)
-            words.append(cost_of(condition, exact.signed, rid.feet.signed[:count]))
     told = "; ".join(filter(None, words))
     return replace(best, feet=exact, weights=best.weights[:count], words=told)
 
@@ -255,16 +244,6 @@ def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
     return (
         f"the surface folds over at {percent(share)} of the points: fewer control points, more"
         " smoothness or other borders may help"
-    )
-
-
-def cost_of(condition: str, held: Floats, free: Floats) -> str:
-    """Say what a condition costs in deviation: with it, and with as many points free of it."""
-    with_it, without = (float(np.quantile(np.abs(signed), 0.95)) for signed in (held, free))
-    verb = "cost" if " and " in condition else "costs"
-    return (
-        f"{condition} {verb} {max(with_it - without, 0.0):.4f} mm: 95 % of the points lie within"
-        f" {with_it:.4f} mm, within {without:.4f} mm without it"
     )
 
 

@@ -123,7 +123,7 @@ def patch_to_tolerance(
                 surface = surface_of(search.laid, search.attempt, tried.base)
                 chosen = with_knots_of(settings, surface)
             made = settled(ground.sample, chosen, ground.base, None, fitting)
-            fitted = finished(ground, made, chosen)
+            fitted = finished(ground, made)
             report = judge(fitted.feet.signed, tolerance)
             if report.met or search is None or not search.goes_on(report.at_share):
                 break

@@ -12,7 +12,7 @@ from scipy.sparse.csgraph import connected_components
 from usual_clay.core.arrays import Bools, Ints, Place, frozen
 from usual_clay.core.check.deviation import Tolerance, percent
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.cast import Cast, cost_of, folds_in, settled
+from usual_clay.core.fit.cast import Cast, folds_in, settled
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.fit.parameterize.mirror import Mirror, mirrored
@@ -197,38 +197,15 @@ def patch(
     assert needed is not None
     asked = settings.sized(max(settings.nu, needed.counts[0]), max(settings.nv, needed.counts[1]))
     made = settled(ground.sample, asked, ground.base, None, progress, found)
-    return finished(ground, made, asked)
+    return finished(ground, made)
 
 
-def finished(ground: Ground, made: Cast, settings: PatchSettings) -> PatchFit:
-    """Return a fit with exact feet, and what there is to say of it: what its conditions cost."""
+def finished(ground: Ground, made: Cast) -> PatchFit:
+    """Return a fit with exact feet, and what there is to say of it."""
     count = len(ground.inside)
-    conditions = [
-        name
-        for name, held in (
-            ("joints", bool(ground.frame.meetings)),
-            ("symmetry", ground.base.mirror is not None),
-        )
-        if held
-    ]
     points = ground.sample.points[:count]
     exact = foot_points(made.surface, points, (made.feet.u[:count], made.feet.v[:count]))
     words = [ground.words, folds_in(made.surface, exact, ground.sample.normals[:count])]
-    if conditions:
-        # The same patch inside its borders alone, from where this one has come to.
-        frame = replace(ground.frame, meetings=())
-        base = replace(
-            ground.base,
-            u=made.feet.u[:count],
-            v=made.feet.v[:count],
-            mirror=None,
-            least=frame.least(settings.degree),
-            held=frame.held,
-        )
-        half = Sample(points, ground.sample.normals[:count])
-        free = settled(half, settings, base)
-        word = " and ".join(conditions)
-        words.append(cost_of(word, exact.signed, free.feet.signed))
     return PatchFit(
         made.surface,
         exact,
