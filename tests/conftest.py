@@ -7,6 +7,8 @@ import tempfile
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
+# Two workers share two cores: threads of linear algebra would only wait for each other.
+os.environ["OPENBLAS_NUM_THREADS"] = "1"
 os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="usual-clay-config-")
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="usual-clay-state-")
 
