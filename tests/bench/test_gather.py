@@ -546,7 +546,7 @@ def test_a_probe_streams_live_and_is_finished(with_demo: Hands) -> None:
     assert len(list(session.job.all(PointList))) == before
 
 
-def test_loose_points_can_be_draped(hands: Hands, lure: TriangleMesh, tmp_path: Path) -> None:
+def test_loose_points_can_be_cast(hands: Hands, lure: TriangleMesh, tmp_path: Path) -> None:
     here = pose().to_lure(lure.vertices)
     top = here[(here[:, 2] > 9) & (np.abs(here[:, 0] - 40) < 20)]
     np.savetxt(tmp_path / "top.xyz", top, "%.5f")

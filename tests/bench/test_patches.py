@@ -265,7 +265,7 @@ def test_the_scan_is_shaped_by_a_surface_that_was_doubled(side) -> None:
     assert 0.3 < moved.max() < 0.6
 
 
-def test_two_scans_are_joined_and_draped_together(with_demo: Hands) -> None:
+def test_two_scans_are_joined_and_cast_together(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
     whole = next(session.job.all(Scan))
     # The scan in two halves, as two passes of a scanner give it.

@@ -278,7 +278,7 @@ def test_a_bridge_is_drawn_stronger_by_its_paddles(top) -> None:
     assert page.distance.text().startswith("Least 0.000 mm")
 
 
-def test_relations_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_path: Path) -> None:
+def test_holds_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_path: Path) -> None:
     hands, pane = top
     neighbour = draw(hands, pane, [(0.1, 0.7), (0.2, 0.6), (0.3, 0.6)])
     curve = draw(hands, pane, [(0.32, 0.58), (0.45, 0.4), (0.6, 0.4), (0.7, 0.5), (0.85, 0.6)])

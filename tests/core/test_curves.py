@@ -192,7 +192,7 @@ def test_curves_are_parted_and_joined_again() -> None:
 # ---- holds -------------------------------------------------------------------------------
 
 
-def test_relations_hold_and_keep_the_curve_near() -> None:
+def test_holds_hold_and_keep_the_curve_near() -> None:
     curve = tight()
     asked = [
         Hold("fixed", 0.0, place=(0, 0, 0)),
@@ -222,7 +222,7 @@ def test_relations_hold_and_keep_the_curve_near() -> None:
     assert curve_derivatives(across, [1.0], 1)[1, 0, 1:] == pytest.approx([0, 0], abs=1e-6)
 
 
-def test_relations_that_clash_are_named() -> None:
+def test_holds_that_clash_are_named() -> None:
     clash = [
         Hold("fixed", 0.0, place=(0, 0, 0)),
         Hold("level", 0.5),

@@ -124,7 +124,7 @@ def test_parameters_advance_with_the_length_on_the_surface() -> None:
     assert stretch == pytest.approx(np.radians(70) / np.sin(np.radians(70)), rel=0.02)
 
 
-def test_drape_reproduces_what_a_spline_can_hold() -> None:
+def test_cast_reproduces_what_a_spline_can_hold() -> None:
     sample = height_field()
     made = cast(sample, CastSettings(nu=16, nv=12, reach=0.0, smoothness=0.0))
     assert judge(made.feet.signed, Tolerance(0.001)).within_share > 0.999
@@ -137,7 +137,7 @@ def test_drape_reproduces_what_a_spline_can_hold() -> None:
     assert foot_points(other.surface, below[None]).signed[0] < 0
 
 
-def test_drape_runs_past_its_region_by_the_reach() -> None:
+def test_cast_runs_past_its_region_by_the_reach() -> None:
     sample = height_field()
     for reach in (0.0, 0.4):
         made = cast(sample, CastSettings(reach=reach, sides="straight", nu=8, nv=6))
@@ -200,7 +200,7 @@ def test_noise_is_found() -> None:
     assert height_field(10, 0.1).noise == 0.0
 
 
-def test_regions_that_cannot_be_draped_say_why() -> None:
+def test_regions_that_cannot_be_cast_say_why() -> None:
     few = height_field(50)
     with pytest.raises(FitError, match="50 points, fewer than the 100 control points"):
         cast(few, CastSettings())

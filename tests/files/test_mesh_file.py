@@ -106,7 +106,7 @@ def test_a_file_that_claims_to_be_huge_is_refused(tmp_path: Path) -> None:
         read_mesh(cut)
 
 
-def test_one_triangle_is_a_mesh_but_no_region_to_drape(tmp_path: Path) -> None:
+def test_one_triangle_is_a_mesh_but_no_region_to_cast(tmp_path: Path) -> None:
     path = tmp_path / "one.ply"
     path.write_text(ply(GOOD, "3 0 1 2\n", (3, 1)))
     assert len(read_mesh(path).triangles) == 1

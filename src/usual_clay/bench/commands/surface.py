@@ -132,7 +132,7 @@ COMMANDS = (
     Command("box", "Choose a region by a box", partial(take_on_scan, "box"), "select rectangle",
             "", "Surface", "selection", "Box", "", outline_select.HINT, "box",
             needs_any(Scan, NO_SCAN), (Region,)),
-    Command("cast", "Cast a surface over the region", cast, "fit nurbs surface drape autosurface",
+    Command("cast", "Cast a surface over the region", cast, "fit nurbs surface lay over",
             "D", "Surface", "waves", "Cast", why_not=nothing_to_cast, fits=(Region, PointList)),
     Command("patch", "Four-corner patch: draw its borders, or pick them", patch,
             "four sided fit boundary", "", "Surface", "frame-corners", "Patch",

@@ -190,7 +190,7 @@ COMMANDS = (
     task_command("arc", "How far is it an arc?", "circle radius line recognise", "Trace", "rainbow",
           "Arc?"),
     Command("holds", "Holds of the chosen curve", partial(ask, "holds"),
-            "constraints tangent fix keep lock relations", "", "Trace", "push-pin", "Holds",
+            "constraints tangent fix keep lock", "", "Trace", "push-pin", "Holds",
             "What the curve keeps while it is shaped", why_not=no_holds, fits=(Curve,)),
     task_command("extend", "Extend a curve", "longer", short="Extend"),
     task_command("split", "Split or trim a curve", "cut divide", short="Split", fits=(Curve,)),
