@@ -28,13 +28,13 @@ def difference(one: object, other: object, where: str = "") -> str:
         )
         return next(filter(None, found), "")
     if isinstance(one, tuple | list):
-        if len(one) != len(other):  # type: ignore[arg-type]
-            return f"{where}: {len(one)} and {len(other)} parts"  # type: ignore[arg-type]
-        pairs = zip(one, other, strict=True)  # type: ignore[call-overload]
+        if len(one) != len(other):
+            return f"{where}: {len(one)} and {len(other)} parts"
+        pairs = zip(one, other, strict=True)
         found = (difference(a, b, f"{where}[{k}]") for k, (a, b) in enumerate(pairs))
         return next(filter(None, found), "")
     if hasattr(one, "items"):
-        return difference(list(one.items()), list(other.items()), where)  # type: ignore[attr-defined]
+        return difference(list(one.items()), list(other.items()), where)
     return "" if one == other else f"{where}: {one!r} and {other!r}"
 
 

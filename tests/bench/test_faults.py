@@ -29,7 +29,7 @@ ERRORS: dict[str, Callable[[], object]] = {
     "ZeroDivisionError": lambda: divmod(1.0, 0.0),
     "ValueError": lambda: int(float("nan")),
     "KeyError": lambda: {}.pop("gone"),
-    "TypeError": lambda: len(3),  # type: ignore[arg-type]
+    "TypeError": lambda: len(3),
 }
 PLACES = ("paint", "mouse", "wheel", "key", "timer", "slot", "chart", "shelf", "hover")
 
@@ -44,7 +44,7 @@ def watched(hands: Hands, monkeypatch: pytest.MonkeyPatch) -> Iterator[Hands]:
     guard.faults.forget()
 
 
-def set_off(hands: Hands, place: str, raises: Callable[..., object], patch) -> None:  # type: ignore[no-untyped-def]
+def set_off(hands: Hands, place: str, raises: Callable[..., object], patch) -> None:
     """Make a method that Qt calls at a place run into an error, by a real event."""
     window, pane = hands.window, hands.pane
     at = QPoint(pane.width() // 2, pane.height() // 2)

@@ -60,7 +60,7 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     assert len(surface.candidates) > 8
     assert len(window.balance.chart._places) == len(surface.candidates)
     # Against the truth the surface is far better than against the noisy scan.
-    middle = np.abs(surface.signed) < 0.1  # type: ignore[operator]
+    middle = np.abs(surface.signed) < 0.1
     feet = _feet(surface, session.job.items[region.scan].mesh.vertices[region.vertices])
     true = np.abs(signed_distance(pose().to_lure(feet)))[middle]
     assert np.quantile(true, 0.95) < 0.04
@@ -103,7 +103,7 @@ def test_all_panels_say_the_same_numbers(with_demo: Hands) -> None:
         report = session.job.report(surface)
         assert report is not None
         figure = f"{report.at_share:.3f}"
-        assert window.cards.card.near.figure.text() == f"{figure} mm"  # type: ignore[attr-defined]
+        assert window.cards.card.near.figure.text() == f"{figure} mm"
         row = window.shelf.rows[surface.id]
         assert figure in [part.text() for part in row.findChildren(QLabel)]
         assert figure in window.balance.chart.note.toPlainText()
@@ -118,27 +118,27 @@ def test_settings_refit_live_and_are_marked_stale(with_demo: Hands) -> None:
     card = window.cards.card
     before = session.choice.surface()
     assert before is not None
-    card.nu.setValue(9)  # type: ignore[attr-defined]
+    card.nu.setValue(9)
     now = session.choice.surface()
     assert now is not None
     assert now.geometry is before.geometry
-    assert card.near.words.text() == "being fitted"  # type: ignore[attr-defined]
+    assert card.near.words.text() == "being fitted"
     assert "fitting" in window.balance.chart.note.toPlainText()
     with_demo.wait()
     made = session.choice.surface()
     assert made is not None
     assert made.geometry.counts == (9, 6)
-    assert card.near.words.text() == "95 % are nearer"  # type: ignore[attr-defined]
-    card.degree.setValue(5)  # type: ignore[attr-defined]
+    assert card.near.words.text() == "95 % are nearer"
+    card.degree.setValue(5)
     with_demo.wait()
-    assert session.choice.surface().geometry.degrees == (5, 5)  # type: ignore[union-attr]
-    card.smoothness.slider.setValue(90)  # type: ignore[attr-defined]
+    assert session.choice.surface().geometry.degrees == (5, 5)
+    card.smoothness.slider.setValue(90)
     with_demo.wait()
-    stiff = session.job.report(session.choice.surface())  # type: ignore[arg-type]
+    stiff = session.job.report(session.choice.surface())
     assert stiff is not None
     assert stiff.at_share > 0.1
     # Other settings than counts leave no old candidates behind.
-    assert len(session.choice.surface().candidates) == 1  # type: ignore[union-attr]
+    assert len(session.choice.surface().candidates) == 1
     for _ in range(3):
         with_demo.key(Qt.Key.Key_Z, CTRL, hands_on(window))
     back = session.choice.surface()
@@ -152,13 +152,13 @@ def hands_on(window):
 
 def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
     card, session = with_demo.window.cards.card, with_demo.session
-    QTest.mouseClick(card.frame._buttons["axes"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    QTest.mouseClick(card.frame._buttons["axes"], Qt.MouseButton.LeftButton)
     with_demo.wait()
-    corner = session.choice.surface().geometry.points[0, 0]  # type: ignore[union-attr]
-    QTest.mouseClick(card.frame._buttons["locked"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    corner = session.choice.surface().geometry.points[0, 0]
+    QTest.mouseClick(card.frame._buttons["locked"], Qt.MouseButton.LeftButton)
     with_demo.wait()
-    assert card.plane.isVisible()  # type: ignore[attr-defined]
-    card.plane.setCurrentText("yx")  # type: ignore[attr-defined]
+    assert card.plane.isVisible()
+    card.plane.setCurrentText("yx")
     with_demo.wait()
     turned = session.choice.surface()
     assert turned is not None
@@ -210,7 +210,7 @@ def test_a_search_is_stopped_and_keeps_the_best(with_demo: Hands) -> None:
     assert surface is not None
     window.commands.run("to tolerance")
     with_demo.wait(lambda: len(session.sight.found) > 4)
-    assert window.cards.card.search.text() == "Stop"  # type: ignore[attr-defined]
+    assert window.cards.card.search.text() == "Stop"
     assert window.hint_line.cancel.isVisible()
     QTest.mouseClick(window.hint_line.cancel, Qt.MouseButton.LeftButton)
     with_demo.wait()
@@ -218,7 +218,7 @@ def test_a_search_is_stopped_and_keeps_the_best(with_demo: Hands) -> None:
     stopped = session.choice.surface()
     assert stopped is not None
     assert len(stopped.candidates) >= 5
-    assert window.cards.card.search.text() == "To tolerance"  # type: ignore[attr-defined]
+    assert window.cards.card.search.text() == "To tolerance"
 
 
 def test_a_region_that_folds_is_told_and_the_way_named(with_scan: Hands) -> None:
@@ -229,8 +229,8 @@ def test_a_region_that_folds_is_told_and_the_way_named(with_scan: Hands) -> None
     window.commands.run("cast")
     with_scan.wait()
     assert not list(session.job.all(Surface))
-    assert "folds over" in window.cards.card.trouble.text()  # type: ignore[attr-defined]
-    assert "four-corner patch" in window.cards.card.trouble.text()  # type: ignore[attr-defined]
+    assert "folds over" in window.cards.card.trouble.text()
+    assert "four-corner patch" in window.cards.card.trouble.text()
 
 
 def test_a_damaged_job_leaves_the_open_one_alone(with_demo: Hands, tmp_path: Path) -> None:

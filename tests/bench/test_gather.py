@@ -11,22 +11,17 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
-from tests.bench.hands import ALT, CTRL, Hands
-from usual_clay.bench.cards.health import AILMENTS
-from usual_clay.bench.edits.scans import add_scan
+from tests.bench.hands import CTRL, Hands
 from usual_clay.bench.stage.picking import under
 from usual_clay.bench.stage.reading import reading
 from usual_clay.core.picture.placement import corners, to_flat, to_space
-from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.register import by_pairs
 from usual_clay.demo.make import demo_folder, demo_job_file
 from usual_clay.demo.pictures import FILES, SIDE_TURN, draw_picture
 from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
-from usual_clay.demo.scan import pose, true_mesh
-from usual_clay.demo.shape import HOLES, SLOT, profile
+from usual_clay.demo.scan import true_mesh
 from usual_clay.files.picture_file import shown_pixels
 from usual_clay.job.edits.pictures import compare
-from usual_clay.job.items import Curve, Item, Picture, PointList, Region, Scan, Shape
+from usual_clay.job.items import Curve, Item, Picture, PointList
 
 
 @pytest.fixture(scope="module")
@@ -54,7 +49,7 @@ def pin_and_scale(hands: Hands, path: Path, view: str) -> Picture:
     """Pin a picture with its guessed plane, and scale it by clicks on the ends of its bar."""
     hands.window.documents.open_file(path)
     hands.wait()
-    assert hands.window.cards.card.plane._buttons[view].isChecked()  # type: ignore[attr-defined]
+    assert hands.window.cards.card.plane._buttons[view].isChecked()
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     made = chosen(hands)
     assert isinstance(made, Picture)
@@ -77,7 +72,7 @@ def pin_and_scale(hands: Hands, path: Path, view: str) -> Picture:
         exact[0]
     )
     hands.session.hand.set_marking(hands.session.hand.marking.with_places(exact))
-    hands.window.cards.card.length.setValue(drawn.length)  # type: ignore[attr-defined]
+    hands.window.cards.card.length.setValue(drawn.length)
     hands.press("Scale")
     assert hands.session.hand.marking is None
     now = hands.session.job.items[made.id]
@@ -86,8 +81,8 @@ def pin_and_scale(hands: Hands, path: Path, view: str) -> Picture:
     # Put in place by numbers, as the card has them.
     card = hands.window.cards.card
     hands.press("place")
-    card.mid_x.setValue(drawn.middle[0])  # type: ignore[attr-defined]
-    card.mid_y.setValue(drawn.middle[1])  # type: ignore[attr-defined]
+    card.mid_x.setValue(drawn.middle[0])
+    card.mid_y.setValue(drawn.middle[1])
     placed = hands.session.job.items[made.id]
     assert isinstance(placed, Picture)
     assert (placed.placement.x, placed.placement.y) == pytest.approx(tuple(drawn.middle))
@@ -112,15 +107,15 @@ def test_three_pictures_are_scaled_and_brought_to_agree(
     hands.window.commands.run("agreement")
     hands.wait()
     card = hands.window.cards.card
-    told = "\n".join(d.words for d in card.found if d.matters)  # type: ignore[attr-defined]
+    told = "\n".join(d.words for d in card.found if d.matters)
     assert re.search(r"Lure side is turned by \+1\.5° against true", told)
     assert "Lure top is 2.0 % " in told or "Lure top is 1.9 % " in told
     # Nothing has been done about it yet.
     assert picture(hands, "side").placement.turn == 0
-    turn = next(d for d in card.found if d.matters and d.kind == "turn")  # type: ignore[attr-defined]
+    turn = next(d for d in card.found if d.matters and d.kind == "turn")
     hands.press(f"Turn Lure side, {np.degrees(turn.amount):+.2f}°".replace("-", "\N{MINUS SIGN}"))
     assert picture(hands, "side").placement.turn == pytest.approx(-SIDE_TURN, abs=np.radians(0.05))
-    sizes = [d for d in card.found if d.matters and d.kind == "size"]  # type: ignore[attr-defined]
+    sizes = [d for d in card.found if d.matters and d.kind == "size"]
     assert {d.first for d in sizes} == {picture(hands, "top").id}
     amount = sorted(d.amount for d in sizes)[len(sizes) // 2]
     hands.press(f"Rescale Lure top, {100 * (amount - 1):+.1f} %")
@@ -159,7 +154,7 @@ def test_a_picture_is_moved_scaled_and_turned_by_hand(hands: Hands, pictures: li
     assert now.placement.y == pytest.approx(30 * per_pixel, abs=1e-6)
     # The numbers on the card are the same.
     card = hands.window.cards.card
-    assert card.mid_x.value() == pytest.approx(now.placement.x, abs=1e-3)  # type: ignore[attr-defined]
+    assert card.mid_x.value() == pytest.approx(now.placement.x, abs=1e-3)
     before = corners(now.placement)
     scaled = drag(before[2], (-60, -35))
     assert scaled.placement.width < now.placement.width
@@ -177,12 +172,12 @@ def test_a_picture_is_moved_scaled_and_turned_by_hand(hands: Hands, pictures: li
         to_space(turned.placement, np.array([[turned.placement.x, turned.placement.y]]))[0]
     )
     hands.drag([start, start + QPoint(50, 0)], widget=pane, release=False)
-    assert hands.session.shown.items[made.id].placement != turned.placement  # type: ignore[attr-defined]
+    assert hands.session.shown.items[made.id].placement != turned.placement
     hands.key(Qt.Key.Key_Escape, widget=pane)
     assert hands.session.job.items[made.id] is turned
     hands.key(Qt.Key.Key_L, widget=pane)
     hands.drag([start, start + QPoint(50, 0)], widget=pane)
-    assert chosen(hands).placement == turned.placement  # type: ignore[attr-defined]
+    assert chosen(hands).placement == turned.placement
 
 
 def test_a_row_of_pictures_looks_backgrounds_and_outlines(
@@ -190,7 +185,7 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
 ) -> None:
     hands.window.documents.open_files([pictures[2], pictures[2], pictures[2]])
     hands.wait()
-    hands.window.cards.card.step.setValue(12.5)  # type: ignore[attr-defined]
+    hands.window.cards.card.step.setValue(12.5)
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     row = list(hands.session.job.all(Picture))
     assert [p.placement.offset for p in row] == [0, 12.5, 25]
@@ -213,7 +208,7 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     assert dropped.look.clear is not None
     assert np.abs(np.array(dropped.look.clear) - [244, 240, 231]).max() < 8
     QTest.mouseClick(
-        hands.window.cards.card.drawn._buttons["over"],  # type: ignore[attr-defined]
+        hands.window.cards.card.drawn._buttons["over"],
         Qt.MouseButton.LeftButton,
     )
     hands.wait()
@@ -228,7 +223,7 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     assert width == pytest.approx(np.ptp(true_mesh().vertices[:, 1]), abs=0.05)
     hands.session.choice.choose(made.id)
     hands.press("place")
-    hands.window.cards.card.mid_x.setValue(made.placement.x + 7)  # type: ignore[attr-defined]
+    hands.window.cards.card.mid_x.setValue(made.placement.x + 7)
     hands.wait()
     moved = hands.session.job.items[line.id]
     assert isinstance(moved, PointList)
@@ -283,10 +278,10 @@ def test_points_are_ringed_taken_out_and_what_follows_is_made_anew(
     # More control points bring it nearer, at once.
     hands.session.choice.choose(spline.id)
     card = hands.window.cards.card
-    card.controls.setValue(40)  # type: ignore[attr-defined]
+    card.controls.setValue(40)
     hands.wait()
-    assert chosen(hands).control_points == 40  # type: ignore[attr-defined]
-    assert card.near.words.text() == "95 % are nearer"  # type: ignore[attr-defined]
+    assert chosen(hands).control_points == 40
+    assert card.near.words.text() == "95 % are nearer"
     # Picked by a click, by a box, and let go of with Ctrl.
     hands.session.choice.choose(run.id)
     hands.press("Pick or box")
@@ -304,7 +299,7 @@ def test_points_are_ringed_taken_out_and_what_follows_is_made_anew(
     ringed = hands.session.choice.ringed
     assert {99, 100, 101} <= set(ringed)
     hands.press("Take out")
-    assert set(ringed) <= set(hands.session.job.items[run.id].out)  # type: ignore[attr-defined]
+    assert set(ringed) <= set(hands.session.job.items[run.id].out)
     # Under the cursor a point says where it is, and how far from the chosen spline.
     hands.window.session.hand.take(None)
     hands.session.choice.choose(spline.id)
@@ -321,13 +316,13 @@ def test_points_are_brought_down_with_a_word_before(hands: Hands, tmp_path: Path
     hands.window.documents.open_file(path)
     hands.wait()
     card = hands.window.cards.card
-    QTest.mouseClick(card.plane._buttons["xy"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-    assert "z spans 4.2 mm and is dropped" in card.made.text()  # type: ignore[attr-defined]
-    QTest.mouseClick(card.plane._buttons["space"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    QTest.mouseClick(card.plane._buttons["xy"], Qt.MouseButton.LeftButton)
+    assert "z spans 4.2 mm and is dropped" in card.made.text()
+    QTest.mouseClick(card.plane._buttons["space"], Qt.MouseButton.LeftButton)
     hands.key(Qt.Key.Key_Return, widget=hands.pane)
     run = chosen(hands)
     hands.press("onto")
-    assert "z spans 4.2 mm" in hands.window.cards.card.drops.text()  # type: ignore[attr-defined]
+    assert "z spans 4.2 mm" in hands.window.cards.card.drops.text()
     hands.press("Bring down")
     flat = chosen(hands)
     assert isinstance(flat, PointList)
@@ -338,245 +333,4 @@ def test_points_are_brought_down_with_a_word_before(hands: Hands, tmp_path: Path
     hands.session.choice.choose(run.id)
     hands.session.choice.ring(np.array([4, 5]))
     hands.key(Qt.Key.Key_Delete, widget=hands.pane)
-    assert len(hands.session.job.items[flat.id].points) == 60  # type: ignore[attr-defined]
-
-
-def test_the_scan_is_set_straight_and_its_shapes_recognised(with_scan: Hands) -> None:
-    hands, session = with_scan, with_scan.session
-    scan = next(session.job.all(Scan))
-    session.choice.choose(scan.id)
-    hands.press("Set straight")
-    hands.press("Find it and set straight")
-    assert "Its plane of symmetry is now y = 0" in hands.window.cards.card.told.text()  # type: ignore[attr-defined]
-    straight = session.job.get(scan.id, Scan)
-    assert straight is not None
-    # Against the truth: y is the lure's own y to 0.05 degrees and 0.05 mm.
-    found = by_pairs(pose().to_lure(scan.mesh.vertices), straight.mesh.vertices).motion
-    across = found.turn @ [0.0, 1, 0]
-    assert np.degrees(np.arccos(min(1.0, abs(across[1])))) < 0.05
-    assert abs(found.shift[1]) < 0.05
-    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
-    # Seen from below, two drilled holes and the slot are clicked.
-    hands.window.stage.look("bottom")
-    hands.window.stage.swap()
-    hands.wait()
-    pane = hands.window.stage.side
-    hands.window.set_station("Gather")
-    QTest.mouseClick(hands.window.rail.tools["shape"], Qt.MouseButton.LeftButton)
-    for hole in HOLES:
-        _, _, belly, centre = profile(np.array([hole["x"]]))
-        place = np.array([hole["x"] + hole["radius"], 0, float(centre[0] - belly[0]) + 2.0])
-        wall = found.apply(place[None])[0]
-        # Tilt the view until the wall of the hole is seen.
-        click_on_wall(hands, pane, wall, np.array([-1.0, 0, 0]) @ found.turn.T)
-    tilt = SLOT["tilt"]
-    _, _, belly, centre = profile(np.array([SLOT["x"]]))
-    deep = np.array([SLOT["x"], 0, float(centre[0] - belly[0])])
-    side = deep + 2.5 * np.array([-np.sin(tilt), 0, np.cos(tilt)])
-    side = side + SLOT["half"] * np.array([np.cos(tilt), 0, np.sin(tilt)])
-    click_on_wall(
-        hands, pane, found.apply(side[None])[0], found.turn @ [-np.cos(tilt), 0, -np.sin(tilt)]
-    )
-    shapes = [shape.geometry for shape in session.job.all(Shape)]
-    assert [shape.kind for shape in shapes] == ["cylinder", "cylinder", "plane"]
-    for shape, hole in zip(shapes, HOLES, strict=False):
-        assert shape.radius == pytest.approx(hole["radius"], abs=0.02)
-    # The plane becomes the ground, a hole's axis x's direction: the scan and shapes move along.
-    session.choice.choose(scan.id)
-    hands.window.commands.run("straighten")
-    hands.press("shapes")
-    card = hands.window.cards.card
-    card.ground.setCurrentIndex(1)  # type: ignore[attr-defined]
-    hands.press("Set straight")
-    ground = list(session.job.all(Shape))[2].geometry
-    assert np.abs(ground.axis[2]) == pytest.approx(1, abs=1e-9)
-    assert ground.point[2] == pytest.approx(0, abs=1e-9)
-    assert not session.trouble
-
-
-def click_on_wall(hands: Hands, pane, wall: np.ndarray, outward: np.ndarray) -> None:
-    """Look into a hole from below, so that its wall is seen, and click it."""
-    from dataclasses import replace as changed
-
-    view = pane.view
-    sight = np.array([0.0, 0, 1.0]) - 0.35 * outward / np.linalg.norm(outward)
-    sight /= np.linalg.norm(sight)
-    up = np.array([0.0, 1, 0]) - sight * sight[1]
-    pane.move_camera(
-        changed(view.camera, focus=wall, sight=sight, up=up / np.linalg.norm(up), height=20.0)
-    )
-    pane.rest()
-    hands.wait()
-    hands.click_at(wall, pane=pane)
-
-
-def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> None:
-    hands, session = with_demo, with_demo.session
-    scan = next(session.job.all(Scan))
-    back = next(session.job.all(Region))
-    places = scan.mesh.vertices[back.vertices]
-    session.choice.choose(scan.id)
-    hands.press("Health")
-    card = hands.window.cards.card
-    assert card.counts["holes"].text() == "2"  # type: ignore[attr-defined]
-    assert int(card.counts["spikes"].text()) == pytest.approx(40, abs=2)  # type: ignore[attr-defined]
-    QTest.mouseClick(card.shows["spikes"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-    assert len(session.sight.lit) == int(card.counts["spikes"].text())  # type: ignore[attr-defined]
-    card.largest.setValue(20)  # type: ignore[attr-defined]
-    for ailment in AILMENTS[:1]:
-        QTest.mouseClick(card.mends[ailment.mend], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-        hands.wait()
-    assert "2 holes filled" in hands.window.cards.told.text()
-    assert card.counts["holes"].text() == "0"  # type: ignore[attr-defined]
-    kept = session.job.items[back.id]
-    assert isinstance(kept, Region)
-    mended = session.job.get(scan.id, Scan)
-    assert mended is not None
-    assert np.array_equal(mended.mesh.vertices[kept.vertices], places)
-    QTest.mouseClick(card.mends["spikes"], Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-    hands.wait()
-    assert int(card.counts["spikes"].text()) <= 1  # type: ignore[attr-defined]
-    card.target.setValue(30_000)  # type: ignore[attr-defined]
-    hands.press("Thin out")
-    assert "95 % within" in hands.window.cards.told.text()
-    thin = session.job.items[back.id]
-    assert isinstance(thin, Region)
-    assert 2000 < len(thin.vertices) < 6000
-    # The cast was fitted to what is left, and all of it can be undone.
-    assert not session.trouble
-    for _ in range(3):
-        hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
-    assert session.job.items[scan.id] is scan
-
-
-def test_slices_follow_the_scan(with_demo: Hands) -> None:
-    hands, session = with_demo, with_demo.session
-    scan = next(session.job.all(Scan))
-    session.choice.choose(scan.id)
-    hands.press("Slice")
-    card = hands.window.cards.card
-    assert len(session.sight.lit) >= 5
-    card.at.setText("30, 60")  # type: ignore[attr-defined]
-    card.at.editingFinished.emit()  # type: ignore[attr-defined]
-    hands.wait()
-    assert len(session.sight.lit) == 2
-    hands.press("Add the slices")
-    cuts = [p for p in session.job.all(PointList) if p.recipe and p.recipe.kind == "section"][-2:]
-    assert [cut.recipe.settings.station for cut in cuts] == [30, 60]  # type: ignore[union-attr]
-    assert all(cut.closed for cut in cuts)
-    assert cuts[0].points[:, 0] == pytest.approx(np.full(len(cuts[0].points), 30.0))
-    # Moved, the scan is cut anew where the planes are.
-    session.choice.choose(scan.id)
-    hands.window.commands.run("straighten")
-    hands.press("axes")
-    hands.press("Set straight")
-    now = session.job.items[cuts[0].id]
-    assert isinstance(now, PointList)
-    assert now.points[:, 0] == pytest.approx(np.full(len(now.points), 30.0))
-    assert len(now.points) != len(cuts[0].points)
-
-
-def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
-    hands, session = with_scan, with_scan.session
-    scan = next(session.job.all(Scan))
-    pane = hands.pane
-    middle = hands.place((50, 0, 12))
-    hands.window.commands.run("box")
-    hands.drag([middle + QPoint(-30, -20), middle + QPoint(30, 20)])
-    front = next(session.job.all(Region))
-    towards = -pane.view.camera.sight
-    facing = scan.mesh.vertex_normals[front.vertices] @ towards
-    assert (facing > 0).mean() > 0.99
-    hands.window.cards.card.front.chosen.emit("through")  # type: ignore[attr-defined]
-    hands.drag([middle + QPoint(-30, -20), middle + QPoint(30, 20)])
-    through = session.job.items[front.id]
-    assert isinstance(through, Region)
-    assert len(through.vertices) > 1.5 * len(front.vertices)
-    hands.window.commands.run("lasso")
-    ring = [
-        middle + QPoint(round(60 * np.cos(a)), round(40 * np.sin(a)))
-        for a in np.linspace(0, 2 * np.pi, 20)
-    ]
-    hands.drag(ring, held=CTRL)
-    assert not len(session.job.items[front.id].vertices)  # type: ignore[attr-defined]
-    # Two regions are joined, and one is taken from the other again.
-    hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
-    session.choice.choose(None)
-    hands.window.commands.run("box")
-    hands.drag([middle + QPoint(-10, -40), middle + QPoint(90, 5)])
-    first, second = session.job.all(Region)
-    session.hand.take(None)
-    session.choice.choose(first.id)
-    hands.press("Join")
-    joined = session.job.items[first.id]
-    assert set(joined.vertices) == set(first.vertices) | set(second.vertices)  # type: ignore[attr-defined]
-    hands.press("Less")
-    assert set(session.job.items[first.id].vertices) == (  # type: ignore[attr-defined]
-        set(joined.vertices) - set(second.vertices)  # type: ignore[attr-defined]
-    )
-    session.set_colour(first.id, "#93A67C")
-    hands.wait()
-    assert session.job.items[first.id].colour == "#93A67C"
-
-
-def test_a_probe_streams_live_and_is_finished(with_demo: Hands) -> None:
-    hands, session = with_demo, with_demo.session
-    before = len(list(session.job.all(PointList)))
-    hands.window.commands.run("probe")
-    card = hands.window.cards.card
-    card.spacing.setValue(0.5)  # type: ignore[attr-defined]
-    hands.press("Start")
-    hands.wait(lambda: len(card.recorded) > 12)  # type: ignore[attr-defined]
-    # They are shown as they come, and are not in the job yet.
-    assert len(list(session.shown.all(PointList))) == before + 1
-    assert len(list(session.job.all(PointList))) == before
-    hands.press("Pause")
-    count = len(card.recorded)  # type: ignore[attr-defined]
-    hands.press("Undo last")
-    assert len(card.recorded) == count - 1  # type: ignore[attr-defined]
-    hands.press("Resume")
-    hands.wait(lambda: len(card.recorded) > count + 5)  # type: ignore[attr-defined]
-    hands.press("Finish")
-    run = chosen(hands)
-    assert isinstance(run, PointList)
-    assert len(run.points) > count + 5
-    away = cKDTree(true_outline()).query(run.points)[0]
-    assert np.median(away) == pytest.approx(1.5, abs=0.03)
-    hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
-    assert len(list(session.job.all(PointList))) == before
-
-
-def test_loose_points_can_be_cast(hands: Hands, lure: TriangleMesh, tmp_path: Path) -> None:
-    here = pose().to_lure(lure.vertices)
-    top = here[(here[:, 2] > 9) & (np.abs(here[:, 0] - 40) < 20)]
-    np.savetxt(tmp_path / "top.xyz", top, "%.5f")
-    hands.window.documents.open_file(tmp_path / "top.xyz")
-    hands.wait()
-    hands.key(Qt.Key.Key_Return, widget=hands.pane)
-    assert len(chosen(hands).points) == len(top)  # type: ignore[attr-defined]
-    hands.key(Qt.Key.Key_D, widget=hands.pane)
-    surface = hands.session.choice.surface()
-    assert surface is not None
-    report = hands.session.job.report(surface)
-    assert report is not None
-    assert report.points == len(top)
-    assert report.p95 < 0.06
-    assert "loose points" in hands.window.cards.card.about.text()
-
-
-def test_no_symmetry_and_no_scan_are_said_plainly(hands: Hands, lure: TriangleMesh) -> None:
-    hands.window.commands.run("health")
-    assert "Bring in a scan first" in hands.window.cards.told.text()
-    random = np.random.default_rng(2)
-    warp = lure.vertices @ (np.eye(3) + 0.3 * random.normal(size=(3, 3)))
-    warp = warp + 4 * np.sin(warp[:, [1, 2, 0]] / 9)
-    add_scan(hands.session, TriangleMesh(warp, lure.triangles), "odd.stl", "mm")
-    hands.wait()
-    hands.press("Set straight")
-    before = chosen(hands)
-    hands.press("Find it and set straight")
-    words = hands.window.cards.card.told.text()  # type: ignore[attr-defined]
-    assert "No plane of symmetry" in words
-    assert "mm rms" in words
-    assert chosen(hands) is before
-    QTest.mouseClick(hands.pane, Qt.MouseButton.LeftButton, ALT)
+    assert len(hands.session.job.items[flat.id].points) == 60

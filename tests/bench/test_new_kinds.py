@@ -88,6 +88,34 @@ def with_pair(hands: Hands) -> Hands:
     return hands
 
 
+def saved_and_run(job: Job, span: str, rails: tuple[str, str], folder: Path) -> None:
+    """Write the job and read it; make the same from files by the command line."""
+    made = job.the(span, Surface).geometry
+    # Saved and opened.
+    path = folder / "span.uclay"
+    write_job(path, job)
+    opened = read_job(path)
+    assert_same(job, opened)
+    recipe = opened.the(span, Surface).recipe
+    assert recipe is not None
+    assert recipe.settings == SpanSettings(rise=5.0)
+    assert recipe.all("right") == (rails[1],)
+
+    # By the command line from files.
+    for number, rail_id in enumerate(rails):
+        write_item(folder / f"{number}.step", job.items[rail_id], 0.01)
+    out, report = folder / "out.step", folder / "out.json"
+    sources = [f"left={folder / '0.step'}", f"right={folder / '1.step'}"]
+    told = ["--set", "rise=5", "--out", str(out), "--report", str(report)]
+    assert main(["make", "span", *sources, *told]) == 0
+    ((_, surface),) = read_splines(out)
+    grid = np.linspace(0, 1, 21)
+    assert surface_grid(surface, grid, grid) == pytest.approx(
+        surface_grid(made, grid, grid), abs=1e-9
+    )
+    assert json.loads(report.read_text())["control_points"] == list(made.counts)
+
+
 def test_a_kind_of_recipe_is_one_row(
     with_pair: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: Any
 ) -> None:
@@ -164,29 +192,7 @@ def test_a_kind_of_recipe_is_one_row(
     assert not is_stale(session.job, session.job.the(span.id, Followed))
     assert made().points[-1, :, 2] == pytest.approx(after.points[-1, :, 2] + 9)
 
-    # Saved and opened.
-    path = tmp_path / "span.uclay"
-    write_job(path, session.job)
-    opened = read_job(path)
-    assert_same(session.job, opened)
-    recipe = opened.the(span.id, Surface).recipe
-    assert recipe is not None
-    assert recipe.settings == SpanSettings(rise=5.0)
-    assert recipe.all("right") == (third,)
-
-    # By the command line from files.
-    for number, rail_id in enumerate((left, third)):
-        write_item(tmp_path / f"{number}.step", session.job.items[rail_id], 0.01)
-    out, report = tmp_path / "out.step", tmp_path / "out.json"
-    sources = [f"left={tmp_path / '0.step'}", f"right={tmp_path / '1.step'}"]
-    told = ["--set", "rise=5", "--out", str(out), "--report", str(report)]
-    assert main(["make", "span", *sources, *told]) == 0
-    ((_, surface),) = read_splines(out)
-    grid = np.linspace(0, 1, 21)
-    assert surface_grid(surface, grid, grid) == pytest.approx(
-        surface_grid(made(), grid, grid), abs=1e-9
-    )
-    assert json.loads(report.read_text())["control_points"] == list(made().counts)
+    saved_and_run(session.job, span.id, (left, third), tmp_path)
     with pytest.raises(SystemExit):
         main(["make", "span", "--help"])
     assert "rise" in capsys.readouterr().out
@@ -288,7 +294,7 @@ def test_a_kind_of_item_is_one_row_in_each_table(
     rail = next(session.job.all(Curve))
     job, tip, _ = make.add(session.job, "at end", AtEndSettings(2.0), curve=rail.id)
     session.commit(job, "tip")
-    assert tip.place == pytest.approx(rail.geometry.points[-1])  # type: ignore[attr-defined]
+    assert tip.place == pytest.approx(rail.geometry.points[-1])
     away = np.add(rail.geometry.points, [0, 0, 4])
     session.commit(session.job.changed(rail.id, geometry=replace(rail.geometry, points=away)), "up")
     with_pair.wait()

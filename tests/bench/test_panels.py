@@ -55,7 +55,7 @@ def test_shelf_renames_hides_locks_and_deletes(with_demo: Hands) -> None:
     with_demo.key(Qt.Key.Key_Delete, widget=with_demo.pane)
     assert surface.id in session.job.items
     assert "locked" in window.cards.told.text()
-    assert not window.cards.card.nu.isEnabled()  # type: ignore[attr-defined]
+    assert not window.cards.card.nu.isEnabled()
     with_demo.key(Qt.Key.Key_L, widget=with_demo.pane)
     with_demo.key(Qt.Key.Key_Delete, widget=with_demo.pane)
     assert surface.id not in session.job.items
@@ -84,11 +84,11 @@ def test_a_deleted_region_leaves_its_surface_loose(with_demo: Hands) -> None:
     report = session.job.report(surface)
     session.delete(region.id)
     with_demo.wait()
-    assert session.job.is_loose(session.job.items[surface.id])  # type: ignore[arg-type]
+    assert session.job.is_loose(session.job.items[surface.id])
     session.choice.choose(surface.id)
     assert "loose" in window.cards.card.about.text()
-    assert not window.cards.card.search.isEnabled()  # type: ignore[attr-defined]
-    assert session.job.report(session.job.items[surface.id]) == report  # type: ignore[arg-type]
+    assert not window.cards.card.search.isEnabled()
+    assert session.job.report(session.job.items[surface.id]) == report
     session.undo()
     with_demo.wait()
     assert "over region" in window.cards.card.about.text()
@@ -129,7 +129,7 @@ def test_keys_are_changed_and_never_shared(with_demo: Hands) -> None:
     window, table = with_demo.window, with_demo.window.commands
     with_demo.key(Qt.Key.Key_F1, widget=with_demo.pane)
     assert window.cards.get("keys") is window.cards.card
-    assert table.set_key("brush", "S").name == "spread"  # type: ignore[union-attr]
+    assert table.set_key("brush", "S").name == "spread"
     assert table.key("brush") == "B"
     assert table.set_key("brush", "U") is None
     with_demo.key(Qt.Key.Key_Escape, widget=with_demo.pane)
@@ -159,7 +159,7 @@ def test_stations_change_the_rail_alone(with_demo: Hands) -> None:
     window, before = with_demo.window, with_demo.session.job
     for number, station in enumerate(window.top_bar.stations, start=1):
         with_demo.key(Qt.Key(Qt.Key.Key_0 + number), Qt.KeyboardModifier.AltModifier, window)
-        assert window.top_bar.stations[station].isChecked()  # type: ignore[attr-defined]
+        assert window.top_bar.stations[station].isChecked()
         names = set(window.rail.tools)
         assert names == {action.name for action in window.commands.of_station(station)}
     assert with_demo.session.job is before
@@ -370,7 +370,7 @@ def test_the_window_at_its_least_size_hides_nothing(with_demo: Hands) -> None:
     window.resize(window.minimumSize())
     with_demo.wait()
     assert window.stage.free.width() > 200
-    assert window.cards.card.width() <= window.cards.parentWidget().width() + 1  # type: ignore
+    assert window.cards.card.width() <= window.cards.parentWidget().width() + 1
     right = window.top_bar.findChildren(QAbstractButton)[-1]
     edge = right.mapTo(window, QPoint(right.width(), 0)).x()
     assert edge <= window.width()

@@ -39,7 +39,7 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     _, slipped = probed_outline()
     assert set(np.flatnonzero(slipped)) <= set(session.choice.ringed)
     assert len(session.choice.ringed) <= 16
-    assert f"{len(session.choice.ringed)} points are ringed" in hands.window.cards.card.found.text()  # type: ignore
+    assert f"{len(session.choice.ringed)} points are ringed" in hands.window.cards.card.found.text()
     # Suggested points are ringed on the stage and still in the run.
     x, y = hands.pane.view.project(points.points)[session.choice.ringed[0], :2].round().astype(int)
     ringed = hands.picture()[y - 8 : y + 9, x - 8 : x + 9]
@@ -66,9 +66,9 @@ def test_an_outline_is_cleaned_and_moved_to_the_surface(hands: Hands, tmp_path: 
     session.choice.choose(again.id)
     hands.press("clean")
     hands.press("Put back")
-    assert not len(session.job.items[points.id].out)  # type: ignore[attr-defined]
+    assert not len(session.job.items[points.id].out)
     hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
-    assert len(session.job.items[points.id].out) == len(cleaned.out)  # type: ignore[attr-defined]
+    assert len(session.job.items[points.id].out) == len(cleaned.out)
 
 
 def test_bad_rows_are_shown_before_they_are_skipped(hands: Hands, tmp_path: Path) -> None:
@@ -108,11 +108,11 @@ def test_locked_points_stay(hands: Hands, tmp_path: Path) -> None:
     hands.press("Suggest slips")
     take_out(
         hands.session,
-        hands.session.job.items[points.id],  # type: ignore[arg-type]
+        hands.session.job.items[points.id],
         np.array([1, 2]),
         "take slips out",
     )
-    assert not len(hands.session.job.items[points.id].out)  # type: ignore[attr-defined]
+    assert not len(hands.session.job.items[points.id].out)
     assert "locked" in hands.window.cards.told.text()
     hands.session.delete(points.id)
     assert points.id in hands.session.job.items

@@ -229,4 +229,4 @@ def test_a_search(hands: Hands, tmp_path: Path) -> None:
         assert_identical(only(out[0]), only(other))
     assert found.recipe is not None
     _, again, _ = make.add(session.job, "cast", found.recipe.settings, measured=region)
-    assert_identical(found.geometry, again.geometry)  # type: ignore[attr-defined]
+    assert_identical(found.geometry, again.geometry)

@@ -61,7 +61,7 @@ def test_digits_say_how_far_a_drag_goes(top) -> None:
     mouse(pane, QEvent.Type.MouseButtonRelease, at + QPoint(0, -30))
     assert chosen(hands).geometry.points[2] - before == pytest.approx([0, 2.5, 0])
     # Numbers in the card do the same, and a weight makes it rational.
-    page = hands.window.cards.card.points  # type: ignore[attr-defined]
+    page = hands.window.cards.card.points
     page.place[0].setValue(1.25)
     assert chosen(hands).geometry.points[2, 0] == pytest.approx(1.25)
     assert page.place[1].value() == pytest.approx(before[1] + 2.5, abs=1e-3)
@@ -118,10 +118,10 @@ def test_clicks_are_drawn_to_ends_and_near_misses_are_told(top) -> None:
 def test_through_points_and_their_tangents_are_dragged(top) -> None:
     hands, pane = top
     curve = draw(hands, pane, ARCH, "through")
-    page = hands.window.cards.card.points  # type: ignore[attr-defined]
+    page = hands.window.cards.card.points
     assert hands.session.choice.point_kind == "through"
     assert "control points are the finer tool" in page.why.text()
-    places = curve.recipe.settings.array  # type: ignore[union-attr]
+    places = curve.recipe.settings.array
     at = seen(pane, places[2])
     hands.drag([at, at + QPoint(0, 12), at + QPoint(0, 24)], widget=pane)
     moved = chosen(hands)
@@ -133,10 +133,10 @@ def test_through_points_and_their_tangents_are_dragged(top) -> None:
     tip = seen(pane, paddle.tip)
     hands.drag([tip, tip + QPoint(0, -15), tip + QPoint(0, -40)], widget=pane)
     turned = chosen(hands)
-    assert len(turned.recipe.settings.handles) == 1  # type: ignore[union-attr]
-    t = curve_foot_points(turned.geometry, turned.recipe.settings.array[[2]])[0]  # type: ignore[union-attr]
+    assert len(turned.recipe.settings.handles) == 1
+    t = curve_foot_points(turned.geometry, turned.recipe.settings.array[[2]])[0]
     ahead = curve_derivatives(turned.geometry, t, 1)[1, 0]
-    assert ahead == pytest.approx(turned.recipe.settings.handles[0].ahead, abs=1e-6)  # type: ignore[union-attr]
+    assert ahead == pytest.approx(turned.recipe.settings.handles[0].ahead, abs=1e-6)
     page.direction.setValue(0.0)
     page.radius.setValue(25.0)
     now = chosen(hands)
@@ -144,7 +144,7 @@ def test_through_points_and_their_tangents_are_dragged(top) -> None:
     assert first[1] == pytest.approx(0, abs=1e-6)
     assert np.cross(first, second)[2] / np.linalg.norm(first) ** 3 == pytest.approx(1 / 25)
     hands.press("Reset all")
-    assert not chosen(hands).recipe.settings.handles  # type: ignore[union-attr]
+    assert not chosen(hands).recipe.settings.handles
     hands.press("control points")
     assert hands.session.choice.point_kind == "control"
 
@@ -159,7 +159,7 @@ def test_several_points_are_scaled_turned_and_gathered(top) -> None:
         )
     points = curve.geometry.points
     middle = points[1:4].mean(axis=0)
-    page = hands.window.cards.card.points  # type: ignore[attr-defined]
+    page = hands.window.cards.card.points
     page.factor.setValue(2.0)
     page.turn.setValue(90.0)
     hands.press("Do")
@@ -259,18 +259,18 @@ def test_a_bridge_is_drawn_stronger_by_its_paddles(top) -> None:
     target = seen(pane, near.tip + 0.5 * way)
     hands.drag([tip, target], widget=pane)
     stronger = chosen(hands)
-    settings = stronger.recipe.settings  # type: ignore[union-attr]
+    settings = stronger.recipe.settings
     assert settings.first_strength == pytest.approx(1.5, abs=0.05)
     assert settings.second_strength == 1.0
     assert joint(first.geometry, stronger.geometry).grade >= 2
     tip = seen(pane, far.tip)
     hands.drag([tip, seen(pane, far.tip + 0.3 * (far.tip - far.foot))], held=SHIFT, widget=pane)
-    settings = chosen(hands).recipe.settings  # type: ignore[union-attr]
+    settings = chosen(hands).recipe.settings
     assert settings.first_strength == settings.second_strength == pytest.approx(1.3, abs=0.05)
     # Joints are told, and a wall that is kept.
     hands.press("judge")
     hands.wait()
-    page = hands.window.cards.card.judging  # type: ignore[attr-defined]
+    page = hands.window.cards.card.judging
     assert page.joints.text().count("G2: gap 0.000 mm") + page.joints.text().count("G3: gap") == 2
     page.other.setCurrentIndex(page.other.findData(first.id))
     page.least.setValue(5.0)
@@ -286,7 +286,7 @@ def test_holds_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_path: 
     card = hands.window.cards.card
     hands.press("G1")
     hands.press("start")
-    card.other.setCurrentIndex(card.other.findData(neighbour.id))  # type: ignore[attr-defined]
+    card.other.setCurrentIndex(card.other.findData(neighbour.id))
     hands.press("Add")
     assert joint(chosen(hands).geometry, neighbour.geometry).grade >= 1
     hands.press("fixed")
@@ -296,7 +296,7 @@ def test_holds_hold_while_the_hand_drags_and_clashes_are_refused(top, tmp_path: 
     held = chosen(hands).geometry.points[-1]
     hands.press("distance")
     hands.press("straight")
-    card.value.setValue(card.value.value() + 5)  # type: ignore[attr-defined]
+    card.value.setValue(card.value.value() + 5)
     hands.press("Add")
     assert "cannot hold together" in card.trouble.text()
     assert "distance" not in card.trouble.text()
@@ -331,7 +331,7 @@ def test_a_twin_of_a_curve_on_the_plane_meets_it_smoothly(top) -> None:
     hands.press("Twin")
     assert "kept square to the mirror plane at its start" in hands.window.cards.told.text()
     twin = chosen(hands)
-    original = hands.session.job.items[twin.recipe.sources[0]]  # type: ignore[union-attr]
+    original = hands.session.job.items[twin.recipe.sources[0]]
     assert isinstance(original, Curve)
     assert joint(original.geometry, twin.geometry).grade >= 1
     assert curve_points(original.geometry, [0.0])[0, 1] == pytest.approx(0, abs=1e-9)

@@ -229,10 +229,10 @@ def test_spread_adds_takes_away_and_follows_its_slider(with_scan: Hands) -> None
     with_scan.key(Qt.Key.Key_BracketRight, widget=with_scan.pane)
     with_scan.key(Qt.Key.Key_BracketRight, widget=with_scan.pane)
     wider = session.job.items[region.id]
-    assert len(wider.vertices) > first  # type: ignore[attr-defined]
-    window.cards.card.spread.slider.setValue(20)  # type: ignore[attr-defined]
+    assert len(wider.vertices) > first
+    window.cards.card.spread.slider.setValue(20)
     narrow = session.job.items[region.id]
-    assert len(narrow.vertices) < first  # type: ignore[attr-defined]
+    assert len(narrow.vertices) < first
     # One step back takes the whole drag back, and one more the region.
     session.undo()
     assert not list(session.job.all(Region)) or len(next(session.job.all(Region)).vertices) == first
@@ -241,10 +241,10 @@ def test_spread_adds_takes_away_and_follows_its_slider(with_scan: Hands) -> None
     set_spread(session, 0.2)
     with_scan.click((50, -11.5, -2), SHIFT)
     more = session.job.items[region.id]
-    assert len(more.vertices) > len(narrow.vertices)  # type: ignore[attr-defined]
+    assert len(more.vertices) > len(narrow.vertices)
     with_scan.click(BACK, CTRL)
     less = session.job.items[region.id]
-    assert len(less.vertices) < len(more.vertices)  # type: ignore[attr-defined]
+    assert len(less.vertices) < len(more.vertices)
     assert len(list(session.job.all(Region))) == 1
 
 
@@ -264,7 +264,7 @@ def test_brush_adds_takes_away_and_is_dropped_by_escape(
     assert np.ptp(points[:, 0]) == pytest.approx(25 + 4, abs=1.5)
     with_scan.drag(path[2:4], held=CTRL)
     cut = session.job.items[region.id]
-    assert 0 < len(cut.vertices) < len(region.vertices)  # type: ignore[attr-defined]
+    assert 0 < len(cut.vertices) < len(region.vertices)
     plain = with_scan.picture()
     with_scan.drag(path[:4], release=False)
     lit = with_scan.picture()

@@ -45,7 +45,7 @@ def test_a_row_is_dragged_against_the_scan(net, tmp_path: Path) -> None:
     nu, nv = surface.geometry.counts
     before = hands.session.job.report(surface)
     assert before is not None
-    page = hands.window.cards.card.shape  # type: ignore[attr-defined]
+    page = hands.window.cards.card.shape
     hands.press("row")
     at = seen(pane, surface.geometry.points[6, 2])
     hands.drag([at, at + QPoint(0, -9), at + QPoint(0, -20)], widget=pane, release=False)
@@ -123,7 +123,7 @@ def test_rows_columns_and_degrees_change_and_the_shape_stays(net) -> None:
     hands.press("Insert column")
     assert chosen(hands).geometry.counts == (15, 7)
     assert surface_grid(chosen(hands).geometry, FINE, FINE) == pytest.approx(shape, abs=1e-9)
-    page = hands.window.cards.card.shape  # type: ignore[attr-defined]
+    page = hands.window.cards.card.shape
     assert page.removes["u"].text() == "Row less: 0.000 mm"
     hands.press("Row less: 0.000 mm")
     hands.press("Column less: 0.000 mm")
@@ -178,7 +178,7 @@ def test_chosen_points_are_pulled_to_the_scan_and_a_surface_is_slimmed(net) -> N
     # Slimmed, shown with what it costs before it is kept.
     hands.window.commands.run("task slim surface")
     card = hands.window.cards.card
-    card.fields.parts["within"][0].setValue(0.5)  # type: ignore[attr-defined]
+    card.fields.parts["within"][0].setValue(0.5)
     hands.wait()
     assert "14 × 6 control points become" in card.words.text()
     assert "of what measures it lie within" in card.words.text()
@@ -236,7 +236,7 @@ def test_the_front_is_there_by_itself(with_demo: Hands) -> None:
     # How calm it is, beside how near it lies.
     hands.window.calmness.begin()
     hands.wait()
-    calm, figures = session.sight.calm[1], hands.window.cards.card.figures  # type: ignore[attr-defined]
+    calm, figures = session.sight.calm[1], hands.window.cards.card.figures
     assert figures.more.isVisible()
     assert figures.more.figure.text() == f"{calm.times:.2g} ×"
     assert calm.times >= 1
@@ -261,7 +261,7 @@ def test_a_cast_is_held_and_says_what_that_costs(with_demo: Hands) -> None:
     hands = with_demo
     hands.press("hold")
     card = hands.window.cards.card
-    hands.press("flat", card.edges[2])  # type: ignore[attr-defined]
+    hands.press("flat", card.edges[2])
     edge = chosen(hands).geometry.points[:, 0]
     assert np.linalg.svd(edge - edge.mean(axis=0))[1][2] < 1e-9
     # What that costs is worked out when all is quiet; the hand does not wait for it.
@@ -271,7 +271,7 @@ def test_a_cast_is_held_and_says_what_that_costs(with_demo: Hands) -> None:
     prices.begin()
     hands.wait()
     assert "Holding edges costs" in card.words.text()
-    hands.press("z", card.pull)  # type: ignore[attr-defined]
+    hands.press("z", card.pull)
     net = chosen(hands).geometry.points
     # Seen along z each row and column of the net is one line: a height over the plane.
     assert np.ptp(net[1:-1, 1:, 0], axis=1).max() < 1e-6
@@ -279,7 +279,7 @@ def test_a_cast_is_held_and_says_what_that_costs(with_demo: Hands) -> None:
     hands.wait()
     assert "the pull costs" in card.words.text()
     prices.enabled = False
-    hands.press("u", card.closed)  # type: ignore[attr-defined]
+    hands.press("u", card.closed)
     recipe = chosen(hands).recipe
     assert recipe is not None
     assert (recipe.settings.closed, recipe.settings.pull) == ("u", "")

@@ -39,7 +39,7 @@ def test_text_can_be_read_in_both_themes(worn: Theme) -> None:
         assert contrast(ink, ground) >= 4.5
 
 
-def shades(hands: Hands, widget) -> np.ndarray:  # type: ignore[no-untyped-def]
+def shades(hands: Hands, widget) -> np.ndarray:
     image = widget.grab().toImage()
     return np.array(
         [

@@ -210,8 +210,8 @@ def test_the_comb_is_drawn_to_its_scale(top) -> None:
     shown = teal()
     assert shown > 400
     # Quills stand outward, all alike on a circle.
-    centre = curve.recipe.settings.array[0]  # type: ignore[union-attr]
-    radius = np.linalg.norm(curve.recipe.settings.array[1] - centre)  # type: ignore[union-attr]
+    centre = curve.recipe.settings.array[0]
+    radius = np.linalg.norm(curve.recipe.settings.array[1] - centre)
     tip = centre + np.array([0, radius + TALLEST * pane.view.camera.height, 0])
     at = seen(pane, tip)
     around = hands.picture(pane)[at.y() - 3 : at.y() + 4, at.x() - 6 : at.x() + 7]
@@ -242,7 +242,7 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
     figure = f"{report.at_share:.3f}"
     assert figure in window.balance.chart.note.toPlainText()
     assert f"{curve.control_points} control points" in window.balance.chart.note.toPlainText()
-    assert window.cards.card.near.figure.text() == f"{figure} mm"  # type: ignore[attr-defined]
+    assert window.cards.card.near.figure.text() == f"{figure} mm"
     assert len(window.balance.chart._places) == len(curve.candidates)
     # A leaner candidate is taken by a click on its dot.
     lean = max(
@@ -267,7 +267,7 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
     assert proposed.signed.max() > signed.max() + 0.2
     live = session.shown.report(proposed)
     assert live is not None
-    assert window.cards.card.near.figure.text() == f"{live.at_share:.3f} mm"  # type: ignore[attr-defined]
+    assert window.cards.card.near.figure.text() == f"{live.at_share:.3f} mm"
     hands.drag([at, at + QPoint(0, -25)], widget=pane)
     shaped = chosen(hands)
     assert shaped.recipe is None
@@ -339,10 +339,10 @@ def test_two_curves_are_bridged_and_paired(hands: Hands) -> None:
     assert made.control_points == 6
     window.commands.run("task bridge")
     card = window.cards.card
-    card.sources[1].setCurrentIndex(card.sources[0].currentIndex())  # type: ignore[attr-defined]
+    card.sources[1].setCurrentIndex(card.sources[0].currentIndex())
     hands.wait()
     assert "one is taken twice" in card.trouble.text()
-    assert not card.keep.isEnabled()  # type: ignore[attr-defined]
+    assert not card.keep.isEnabled()
     hands.key(Qt.Key.Key_Escape, widget=pane)
     assert session.shown is session.job
 

@@ -155,7 +155,7 @@ def test_curves_are_extended_as_they_run_straight_or_round() -> None:
     assert longer[:, 1] == pytest.approx(longer[:, 0] ** 2 / 10, abs=1e-9)
     for how in ("as it runs", "straight", "round"):
         for end in (0, 1):
-            made = extend(curve, end, 6.0, how)  # type: ignore[arg-type]
+            made = extend(curve, end, 6.0, how)
             assert length_of(made) - length_of(curve) == pytest.approx(6, abs=1e-4)
             assert curve_foot_points(made, evenly(curve, 200))[2].max() < 1e-6
     arc = parts_at(ring(4.0), np.array([0.25]))[0]

@@ -101,7 +101,7 @@ def test_a_neighbour_is_gone_on_from(grade: str, most: float, step: float) -> No
     first = patch(field(), LEFT, ALONE, PatchSettings(10, 10)).surface
     beside = [first, None, None, None]
     plain = patch(field(), RIGHT, beside, PatchSettings(9, 9))
-    held = patch(field(), RIGHT, beside, PatchSettings(9, 9, joints=(grade, "G0", "G0", "G0")))  # type: ignore[arg-type]
+    held = patch(field(), RIGHT, beside, PatchSettings(9, 9, joints=(grade, "G0", "G0", "G0")))
     before, after = (edge_joint(first, each.surface, RIGHT[0]) for each in (plain, held))
     assert after.gap.max() < 1e-6
     assert np.degrees(after.angle.max()) < most < 3 * np.degrees(before.angle.max())
@@ -260,7 +260,7 @@ def cross(x: float, y: float) -> dict[tuple[float, float], list[BSplineCurve]]:
 @pytest.mark.parametrize("knots", ["even", "adaptive"])
 def test_patches_are_solved_together_and_meet_smoothly(knots: str) -> None:
     mesh, quarters = field(), list(cross(27.0, 1.0).values())
-    settings = PatchSettings(7, 7, knots=knots)  # type: ignore[arg-type]
+    settings = PatchSettings(7, 7, knots=knots)
     alone = [patch(mesh, curves, ALONE, settings) for curves in quarters]
     pieces = [Piece(each.surface, mesh.vertices[each.inside], each.weights) for each in alone]
     found = solve_together(pieces)

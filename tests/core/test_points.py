@@ -60,7 +60,7 @@ def test_the_demo_outline_is_mended_to_the_true_shape() -> None:
 def test_the_ball_goes_to_the_side_it_is_told() -> None:
     ring = circle(200, 10)
     for side, radius in (("in", 8.5), ("out", 11.5), ("left", 8.5), ("right", 11.5)):
-        moved = offset_for_ball(ring, 1.5, side, closed=True)  # type: ignore[arg-type]
+        moved = offset_for_ball(ring, 1.5, side, closed=True)
         assert np.linalg.norm(moved.points, axis=1) == pytest.approx(radius, abs=1e-3)
         assert moved.too_tight == 0
     clockwise = offset_for_ball(ring[::-1], 1.5, "in", closed=True)

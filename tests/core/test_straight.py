@@ -102,7 +102,7 @@ def test_what_cannot_be_a_shape_is_refused() -> None:
     with pytest.raises(ShapeError, match="too few for a cone"):
         fit_shape(few, ShapeSettings("cone"))
     with pytest.raises(ShapeError, match="no simple shape is called"):
-        ShapeSettings("blob")  # type: ignore[arg-type]
+        ShapeSettings("blob")
     # A flat is no huge sphere.
     with pytest.raises(ShapeError, match="no such shape"):
         fit_shape(on_shape(SHAPES["plane"]), ShapeSettings("sphere"))

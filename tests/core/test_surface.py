@@ -79,7 +79,7 @@ def test_a_narrow_ridge_takes_few_control_points() -> None:
     assert np.quantile(np.abs(mixed.feet.signed), 0.95) < 0.05
     assert mixed.surface.knots_v == pytest.approx(even_knots(4, 3))
     with pytest.raises(FitError, match="knots must be even"):
-        CastSettings(knots="odd")  # type: ignore[arg-type]
+        CastSettings(knots="odd")
 
 
 def test_ridges_that_cross_and_waves_take_few_control_points_too() -> None:
@@ -221,7 +221,7 @@ def test_a_symmetric_cast_has_a_symmetric_net_and_uses_both_halves() -> None:
     points = np.stack([x, y, z], axis=1) + random.normal(0, 0.01, (9000, 3))
     sample = Sample(points, np.tile([0.0, 0, 1], (9000, 1)))
     for knots in ("even", "adaptive"):
-        settings = CastSettings(nu=8, nv=7, reach=0.1, symmetric="y", knots=knots)  # type: ignore[arg-type]
+        settings = CastSettings(nu=8, nv=7, reach=0.1, symmetric="y", knots=knots)
         made = cast(sample, settings)
         net = made.surface.points
         assert net[:, ::-1] == pytest.approx(net * [1, -1, 1], abs=1e-12)
@@ -381,7 +381,7 @@ def test_conditions_hold_exactly_and_say_what_they_cost() -> None:
         ({"edges": ("bent",) * 4}, "free, straight or flat"),
     ):
         with pytest.raises(FitError, match=words):
-            replace(plain, **fields)  # type: ignore[arg-type]
+            replace(plain, **fields)
 
 
 def test_the_front_runs_from_coarse_to_past_the_tolerance() -> None:

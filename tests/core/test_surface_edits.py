@@ -56,7 +56,7 @@ def shifted(surface: BSplineSurface, *by: float) -> BSplineSurface:
 
 @pytest.mark.parametrize("side", ["u0", "u1", "v0", "v1"])
 def test_a_surface_runs_on_with_no_control_point_more(side: str) -> None:
-    made = longer(sheet(), LongerSettings(side, 4.0))  # type: ignore[arg-type]
+    made = longer(sheet(), LongerSettings(side, 4.0))
     assert made.counts == sheet().counts
     # The old surface is a part of it, and it is longer by what was asked, in the mean.
     assert np.abs(foot_points(made, surface_grid(sheet(), AT, AT).reshape(-1, 3)).signed).max() < (
@@ -66,7 +66,7 @@ def test_a_surface_runs_on_with_no_control_point_more(side: str) -> None:
     grown = [length_of(isocurve(s, side[0], float(t))) for s in (made, sheet()) for t in places]
     assert np.mean(grown[:9]) - np.mean(grown[9:]) == pytest.approx(4.0, abs=1e-3)
     with pytest.raises(SplineError, match="more than 0"):
-        longer(sheet(), LongerSettings(side, 0.0))  # type: ignore[arg-type]
+        longer(sheet(), LongerSettings(side, 0.0))
 
 
 def test_borders_become_poles_straight_or_flat() -> None:
@@ -122,7 +122,7 @@ def test_a_border_is_matched_to_another_surface(grade: str, moves: str) -> None:
     first = sheet()
     away = sheet(6, 8, seed=3, size=24.0)
     second = shifted(away, 30.2, 0.1, 0.4)
-    one, two = matched(second, first, MatchSettings(grade, moves))  # type: ignore[arg-type]
+    one, two = matched(second, first, MatchSettings(grade, moves))
     border = edge_of(one, "u0").curve
     joint = edge_joint(one, two, border)
     assert joint.gap.max() < 1e-6

@@ -63,7 +63,7 @@ def test_adaptive_knots_spend_half_as_much_as_even_ones() -> None:
     for rule in ("even", "adaptive"):
         made = trace(
             PointSequence(bumpy()), TraceSettings(knots=rule), tolerance, found=seen.append
-        )  # type: ignore[arg-type]
+        )
         assert made.report.met
         assert made.report.at_share <= 0.03
         found[rule] = made.settings.controls
@@ -159,7 +159,7 @@ def test_what_cannot_be_met_or_is_stopped_says_so() -> None:
 
 
 def drawn(kind: str, *points: tuple[float, float, float], **more: object) -> BSplineCurve:
-    return make_curve(DrawnSettings(kind, points, **more))  # type: ignore[arg-type]
+    return make_curve(DrawnSettings(kind, points, **more))
 
 
 def test_round_curves_are_round() -> None:
@@ -248,7 +248,7 @@ def test_a_bridge_meets_both_curves_as_smoothly_as_asked(smooth: int) -> None:
     other = drawn("through", (20, 12, 1), (25, 12, 2), (30, 10, 0))
     made = bridge(
         one, other, BridgeSettings(first_smooth=smooth, second_smooth=smooth, first_strength=1.3)
-    )  # type: ignore[arg-type]
+    )
     pairs = (
         (geometry_at(one, 1.0), geometry_at(made, 0.0)),
         (geometry_at(made, 1.0), geometry_at(other, 0.0)),

@@ -135,7 +135,7 @@ def test_a_rational_surface_and_one_without_recipe_come_back(
     write_job(tmp_path / "a.uclay", small_job.with_item(drawn))
     back = read_job(tmp_path / "a.uclay").items["surface-9"]
     assert isinstance(back, Surface)
-    assert np.array_equal(back.geometry.weights, weights)  # type: ignore[arg-type]
+    assert np.array_equal(back.geometry.weights, weights)
     assert back.recipe is None
 
 
@@ -353,7 +353,7 @@ def test_what_a_fit_is_held_to_comes_back_and_is_checked(small_job: Job, tmp_pat
     surface = next(s for s in small_job.all(Surface) if s.recipe is not None)
     assert surface.recipe is not None
     edges = ("flat", "free", "straight", "free")
-    held = CastSettings(nu=6, nv=5, pull="z", edges=edges)  # type: ignore[arg-type]
+    held = CastSettings(nu=6, nv=5, pull="z", edges=edges)
     job = small_job.changed(surface.id, recipe=replace(surface.recipe, settings=held))
     scan = next(job.all(Scan))
     curves = [curve.id for curve in job.all(Curve)][:1] * 4
@@ -370,8 +370,8 @@ def test_what_a_fit_is_held_to_comes_back_and_is_checked(small_job: Job, tmp_pat
     job = job.with_item(patch)
     write_job(tmp_path / "held.uclay", job)
     kept = read_job(tmp_path / "held.uclay")
-    assert kept.items[surface.id].recipe.settings == held  # type: ignore[attr-defined]
-    assert kept.items[patch.id].recipe.settings.ribbons == (ribbon,)  # type: ignore[attr-defined]
+    assert kept.items[surface.id].recipe.settings == held
+    assert kept.items[patch.id].recipe.settings.ribbons == (ribbon,)
     for bad in ({"border": 4}, {"knots": [0, 0, 1]}, {"inward": [[0, 0, 1], [0, 1, None]]}):
 
         def spoil(told: dict[str, Any], bad: dict = bad) -> None:

@@ -25,7 +25,7 @@ def ramp(width: int = 60, height: int = 40) -> np.ndarray:
 def test_every_kind_is_read(tmp_path: Path, name: str) -> None:
     path = tmp_path / name
     options = {"lossless": True} if name.endswith("webp") else {"quality": 97}
-    Image.fromarray(ramp()).save(path, dpi=(254, 254), **options)  # type: ignore[arg-type]
+    Image.fromarray(ramp()).save(path, dpi=(254, 254), **options)
     read = read_picture(path)
     assert read.size == (60, 40)
     close = 0 if not name.endswith("jpg") else 8

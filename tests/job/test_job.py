@@ -43,13 +43,13 @@ def test_an_edit_makes_a_new_job_that_shares_the_rest(demo_job: Job) -> None:
     renamed = demo_job.changed(scan.id, name="Other")
     assert demo_job.items[scan.id].name == "Lure scan"
     assert renamed.items[scan.id].name == "Other"
-    assert renamed.items[scan.id].mesh is scan.mesh  # type: ignore[attr-defined]
+    assert renamed.items[scan.id].mesh is scan.mesh
     assert renamed.items[back(demo_job).id] is back(demo_job)
     assert list(renamed.items) == list(demo_job.items)
     with pytest.raises(TypeError):
-        demo_job.items["x"] = scan  # type: ignore[index]
+        demo_job.items["x"] = scan
     with pytest.raises(FrozenInstanceError):
-        scan.name = "x"  # type: ignore[misc]
+        scan.name = "x"
     with pytest.raises(ValueError, match="read-only"):
         scan.mesh.vertices[0] = 0
 
@@ -179,7 +179,7 @@ def test_a_sample_needs_its_scan(demo_job: Job) -> None:
     chosen = region(demo_job)
     assert np.array_equal(
         sample_of(demo_job, chosen).points,
-        demo_job.items[chosen.scan].mesh.vertices[chosen.vertices],  # type: ignore[attr-defined]
+        demo_job.items[chosen.scan].mesh.vertices[chosen.vertices],
     )
     with pytest.raises(JobError, match="no longer in the job"):
         sample_of(demo_job.without(chosen.scan), chosen)
@@ -218,7 +218,7 @@ def test_a_patch_is_judged_by_the_scan_inside_it_through_mends_and_moves(demo_jo
     # What follows a scan that is moved is made anew, the patch and its borders.
     turned = with_moved(demo_job, scan.id, Motion(np.eye(3), np.array([0.0, 0, 5.0])))
     assert patch.id not in stale(turned)
-    assert any(item_id in stale(turned) for item_id in patch.recipe.all("borders"))  # type: ignore[union-attr]
+    assert any(item_id in stale(turned) for item_id in patch.recipe.all("borders"))
     # Without its scan it is loose, and keeps its shape.
     alone = demo_job.without(scan.id).get(patch.id, Surface)
     assert alone is not None
@@ -248,4 +248,4 @@ def test_figures_are_worked_out_once_for_a_state(demo_job: Job) -> None:
     assert demo_job.report(surface) is demo_job.report(surface)
     finer = replace(demo_job, tolerance=replace(demo_job.tolerance, deviation=0.01))
     assert finer.report(surface) is not demo_job.report(surface)
-    assert finer.report(surface).within_share < demo_job.report(surface).within_share  # type: ignore[union-attr]
+    assert finer.report(surface).within_share < demo_job.report(surface).within_share

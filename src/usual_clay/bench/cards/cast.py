@@ -77,6 +77,32 @@ class CastCard(Card):
         self.column.addWidget(self.shape)
         self.making = self._making(commands)
         self.column.addWidget(self.making)
+        self._add_fields()
+        self._add_conditions()
+        self.rows = [
+            Row("Control points", self.nu, label("×"), self.nv, label("u × v", "soft")),
+            Row("Degree", self.degree),
+            Row("Knots", self.knots),
+            Row("Smoothness", self.smoothness, stretch=0),
+            Row("Reach", self.reach, stretch=0),
+            Row("Frame", self.frame, self.plane),
+            Row("Sides", self.sides),
+        ]
+        self.holds = [
+            Row("Symmetric", self.symmetric),
+            Row("Closed", self.closed),
+            Row("Pull along", self.pull),
+            *(Row(f"Edge {name}", edge) for name, edge in zip(BORDERS, self.edges, strict=True)),
+        ]
+        self.joints = JointRows(session)
+        for part in (*self.rows, *self.holds, self.joints):
+            self.column.addWidget(part)
+        self._add_result(commands)
+        self.column.addStretch(1)
+        self.turn_to("fit")
+
+    def _add_fields(self) -> None:
+        """Make what the page "fit" sets."""
         self.nu, self.nv = self._count("u"), self._count("v")
         self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
         self.degree.setToolTip("Degree in both directions; 3 is usual")
@@ -106,6 +132,9 @@ class CastCard(Card):
         self.sides.chosen.connect(lambda name: self._set("sides", sides=name))
         self.knots = Choice(KNOTS)
         self.knots.chosen.connect(lambda word: self._set("knots", knots=RULES[word]))
+
+    def _add_conditions(self) -> None:
+        """Make what the page "hold" sets."""
         self.symmetric = Choice(
             [("no", "Not symmetric"), *((axis, f"About the plane {axis} = 0") for axis in "xyz")]
         )
@@ -142,28 +171,6 @@ class CastCard(Card):
         self.edges = [Choice(EDGES) for _ in BORDERS]
         for number, edge in enumerate(self.edges):
             edge.chosen.connect(partial(self._set_edge, number))
-        times = label("×")
-        self.rows = [
-            Row("Control points", self.nu, times, self.nv, label("u × v", "soft")),
-            Row("Degree", self.degree),
-            Row("Knots", self.knots),
-            Row("Smoothness", self.smoothness, stretch=0),
-            Row("Reach", self.reach, stretch=0),
-            Row("Frame", self.frame, self.plane),
-            Row("Sides", self.sides),
-        ]
-        self.holds = [
-            Row("Symmetric", self.symmetric),
-            Row("Closed", self.closed),
-            Row("Pull along", self.pull),
-            *(Row(f"Edge {name}", edge) for name, edge in zip(BORDERS, self.edges, strict=True)),
-        ]
-        self.joints = JointRows(session)
-        for part in (*self.rows, *self.holds, self.joints):
-            self.column.addWidget(part)
-        self._add_result(commands)
-        self.column.addStretch(1)
-        self.turn_to("fit")
 
     def turn_to(self, name: str) -> None:
         """Open a page: the cast's settings, or its control points."""

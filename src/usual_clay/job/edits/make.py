@@ -231,16 +231,34 @@ def with_settings(job: Job, item: Followed, settings: Any) -> Job:
     return job.changed(item.id, recipe=replace(item.recipe, settings=settings), **more)
 
 
+def follows_from(job: Job, item: Followed) -> set[ItemId]:
+    """Return the ids of an item and of all that follows from it, however far."""
+    found: set[ItemId] = set()
+    wanted = [item.id]
+    while wanted:
+        each = wanted.pop()
+        if each not in found:
+            found.add(each)
+            wanted += [follower.id for follower in job.followers(each)]
+    return found
+
+
 def tied(job: Job, item: Followed, role: str, *ids: ItemId) -> Job:
     """Let other items take a role of an item's recipe: it is tied to them from now on.
 
     Raises
     ------
     RecipeError
+        Where they do not fit the role, or follow the item themselves.
     """
     assert item.recipe is not None
     kind, recipe = kind_of(item.recipe.kind), item.recipe.with_role(role, *ids)
     check_roles(job, kind, recipe)
+    after = follows_from(job, item)
+    for each in ids:
+        if each in after:
+            own = "itself" if each == item.id else f"{job.items[each].name}, which follows it"
+            raise RecipeError(f"{item.name} cannot follow {own}: choose another source")
     return job.with_item(watching(replace(item, recipe=recipe), kind))
 
 
