@@ -19,15 +19,15 @@ SIZE = (1280, 800)
 Wanted = TypeVar("Wanted", bound="Item")
 
 
-def write_shots(folder: Path, only: str | None = None) -> None:
-    """Write one PNG for each main view into a folder."""
+def write_shots(folder: Path, names: Sequence[str] = ()) -> None:
+    """Write one PNG for each main view into a folder, or only for those that are named."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from usual_clay.bench.start import make_application, retire
 
     app = make_application()
     folder.mkdir(parents=True, exist_ok=True)
     for name, arrange in VIEWS.items():
-        if only is not None and only != name:
+        if names and name not in names:
             continue
         window = _fresh_window()
         arrange(window)
@@ -309,31 +309,6 @@ def _hide_curves(window: Window, *but: str) -> None:
             window.session.set_flag(curve.id, "visible", False)
 
 
-def _pair(window: Window) -> None:
-    """The gill plate's edge paired into space, with both of its views."""
-    from usual_clay.bench.gestures.look import zoom
-    from usual_clay.job.items import Curve
-
-    _open_demo(window)
-    window.set_station("Trace")
-    window.stage.switch("surfaces", False)
-    curves = {curve.name: curve for curve in window.session.job.all(Curve)}
-    _hide_curves(window, "Gill edge, side", "Gill edge, top")
-    window.session.choice.choose(curves["Gill edge, side"].id)
-    settle(window)
-    window.commands.run("task pair")
-    card: Any = window.cards.card
-    card.sources[1].setCurrentIndex(card.sources[1].findData(curves["Gill edge, top"].id))
-    window.session.sight.set_comb(0.0)
-    window.stage.look("top")
-    settle(window)
-    for pane, times in ((window.stage.free, 8), (window.stage.side, 12)):
-        place = curves["Gill edge"].geometry.points.mean(axis=0)
-        x, y, _ = pane.view.project(place[None])[0]
-        zoom(pane, float(x), float(y), times)
-        pane.rest()
-
-
 def _draw(window: Window) -> None:
     """A curve being drawn over the top picture by its control points."""
     from usual_clay.job.items import Picture
@@ -446,7 +421,6 @@ VIEWS: dict[str, Callable[[Window], None]] = {
     "simple-shape": _shape,
     "trace-spline": _spline,
     "trace-draw": _draw,
-    "trace-pair": _pair,
     "shaping": _shaping,
     "patch": _patch,
     "sections": _sections,

@@ -19,8 +19,11 @@ from usual_clay.log import log_folder, logger, start_log
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command and return its exit code."""
-    options = _parser().parse_args(arguments)
-    start_log(options.debug)
+    words = sys.argv[1:] if arguments is None else arguments
+    # It may stand anywhere, before a command's name and after it.
+    debug = "--debug" in words
+    options = _parser().parse_args([word for word in words if word != "--debug"])
+    start_log(debug)
     try:
         return int(options.command(options))
     except ClayError as error:
@@ -28,7 +31,7 @@ def main(arguments: list[str] | None = None) -> int:
         return BAD_INPUT
     except Exception:
         logger.exception("unexpected error")
-        if options.debug:
+        if debug:
             raise
         print(
             "usual-clay: something went wrong that should not have; the details are in"
@@ -52,6 +55,7 @@ def _parser() -> argparse.ArgumentParser:
     demo.set_defaults(command=_demo)
     shots = commands.add_parser("shots", help="write pictures of the main views")
     shots.add_argument("folder", nargs="?", type=Path, default=Path("docs/screenshots"))
+    shots.add_argument("names", nargs="*", help="which; all without any")
     shots.set_defaults(command=_shots)
     add_fit_command(commands)
     add_make_command(commands)
@@ -92,5 +96,5 @@ def _demo(options: argparse.Namespace) -> int:
 def _shots(options: argparse.Namespace) -> int:
     from usual_clay.bench.shots import write_shots
 
-    write_shots(options.folder)
+    write_shots(options.folder, options.names)
     return MET
