@@ -31,6 +31,9 @@ HIGHEST = 1.6
 # Below this share of the range the tolerance's two marks would run into each other.
 CROWDED = 0.3
 
+# Control points, deviation in mm, and words of the item as it is.
+Present = tuple[float, float, str]
+
 
 class LogAxis(Guarded, pg.AxisItem):
     """An axis of decades, labelled 1, 2, 5."""
@@ -67,7 +70,7 @@ def _paint_axes(plot: pg.PlotWidget) -> None:
 
 
 class Chart(QWidget):
-    """The candidates as dots; the held one can be dragged along the front.
+    """The candidates as dots; the present one is dragged along the front.
 
     Signals
     -------
@@ -89,11 +92,11 @@ class Chart(QWidget):
             orientation="horizontal", movable=False, pen=pg.mkPen(None)
         )
         self.tolerance = pg.InfiniteLine(angle=0)
-        self.held_line = pg.InfiniteLine(angle=90)
+        self.present_line = pg.InfiniteLine(angle=90)
         self.others = pg.ScatterPlotItem(size=6, pen=None)
         self.front_line = pg.PlotDataItem()
         self.front_dots = pg.ScatterPlotItem(size=7, pen=None)
-        self.held = pg.ScatterPlotItem(size=13)
+        self.present = pg.ScatterPlotItem(size=13)
         self.knee = pg.ScatterPlotItem(size=15)
         self.knee_words = pg.TextItem("knee", anchor=(-0.25, 0.9))
         self.tolerance_words = pg.TextItem(anchor=(1, 1))
@@ -104,12 +107,12 @@ class Chart(QWidget):
         for item in (
             self.noise,
             self.tolerance,
-            self.held_line,
+            self.present_line,
             self.others,
             self.front_line,
             self.front_dots,
             self.knee,
-            self.held,
+            self.present,
             self.tolerance_words,
             self.noise_words,
             self.knee_words,
@@ -133,12 +136,12 @@ class Chart(QWidget):
         _paint_axes(self.plot)
         self.noise.setBrush(QColor(worn.ground).darker(104))
         self.tolerance.setPen(pg.mkPen(worn.ink, width=1, style=Qt.PenStyle.DashLine))
-        self.held_line.setPen(pg.mkPen(worn.chosen, width=1.5))
+        self.present_line.setPen(pg.mkPen(worn.chosen, width=1.5))
         self.others.setBrush(QColor(worn.beaten))
         self.front_line.setPen(pg.mkPen(worn.accent, width=1.8))
         self.front_dots.setBrush(QColor(worn.accent))
-        self.held.setPen(pg.mkPen(worn.panel, width=1.5))
-        self.held.setBrush(QColor(worn.chosen))
+        self.present.setPen(pg.mkPen(worn.panel, width=1.5))
+        self.present.setBrush(QColor(worn.chosen))
         self.knee.setPen(pg.mkPen(worn.accent, width=1.4))
         self.knee.setBrush(QColor(0, 0, 0, 0))
         self.knee_words.setColor(worn.accent_ink)
@@ -151,7 +154,7 @@ class Chart(QWidget):
     def show_candidates(
         self,
         candidates: list[Candidate],
-        held: tuple[float, float, str] | None,
+        present: Present | None,
         tolerance: float,
         share: float,
         floor: float,
@@ -174,11 +177,11 @@ class Chart(QWidget):
             self.knee_words.setPos(x, y)
         line = float(np.log10(tolerance))
         self.tolerance.setValue(line)
-        left = self._set_range(held, line, floor)
+        left = self._set_range(present, line, floor)
         self.tolerance_words.setText(f"tolerance {tolerance:.3f}")
-        # The front lies below it where it has most control points; the held line is left free.
+        # The front lies below it where it has most control points; the present line is left free.
         (start, end), _ = self.plot.viewRange()
-        if held is not None and (at := float(np.log10(held[0]))) > 0.3 * start + 0.7 * end:
+        if present is not None and (at := float(np.log10(present[0]))) > 0.3 * start + 0.7 * end:
             end = at - 0.01 * (end - start)
         self.tolerance_words.setPos(end, line)
         self.noise.setVisible(floor > 0)
@@ -187,38 +190,38 @@ class Chart(QWidget):
             self.noise.setRegion((-9.0, float(np.log10(floor))))
             self.noise_words.setText(f"noise {floor:.3f}: below it points only copy noise")
             self.noise_words.setPos(left, float(np.log10(floor)))
-        self._show_held(held)
+        self._show_present(present)
 
     def _place(self, c: Candidate, share: float) -> tuple[float, float, Candidate]:
         return float(np.log10(c.total)), float(np.log10(max(c.deviation(share), 1e-6))), c
 
-    def _set_range(self, held: tuple[float, float, str] | None, line: float, floor: float) -> float:
+    def _set_range(self, present: Present | None, line: float, floor: float) -> float:
         xs = [place[0] for place in self._places]
         ys = [place[1] for place in self._places] + [line]
-        if held is not None:
-            xs.append(float(np.log10(held[0])))
-            ys.append(float(np.log10(max(held[1], 1e-6))))
+        if present is not None:
+            xs.append(float(np.log10(present[0])))
+            ys.append(float(np.log10(max(present[1], 1e-6))))
         if floor > 0:
             ys.append(float(np.log10(floor)))
         left, right = (min(xs), max(xs)) if xs else (1.2, 2.6)
         middle, half = (left + right) / 2, max((right - left) / 2 * 1.12, 0.42)
         self.plot.setXRange(middle - half, middle + half, padding=0)
-        top = max(line, np.log10(max(held[1], 1e-6)) if held is not None else line) + HIGHEST
+        top = max(line, np.log10(max(present[1], 1e-6)) if present is not None else line) + HIGHEST
         low, high = min(ys) - 0.3, min(max(ys), top) + 0.1
         self.plot.setYRange(low, max(high, low + 1.0), padding=0)
         return middle - half
 
-    def _show_held(self, held: tuple[float, float, str] | None) -> None:
-        for item in (self.held, self.held_line, self.note):
-            item.setVisible(held is not None)
-        if held is None:
+    def _show_present(self, present: Present | None) -> None:
+        for item in (self.present, self.present_line, self.note):
+            item.setVisible(present is not None)
+        if present is None:
             return
-        x, y = float(np.log10(held[0])), float(np.log10(max(held[1], 1e-6)))
-        self.held.setData([x], [y])
-        self.held_line.setValue(x)
-        self.note.setText(held[2])
+        x, y = float(np.log10(present[0])), float(np.log10(max(present[1], 1e-6)))
+        self.present.setData([x], [y])
+        self.present_line.setValue(x)
+        self.note.setText(present[2])
         (left, right), (_, high) = self.plot.viewRange()
-        # The note hangs from the top, where the front leaves room, beside the held line.
+        # The note hangs from the top, where the front leaves room, beside the present line.
         self.note.setAnchor((1.05 if x > (left + right) / 2 + 0.15 else -0.05, 0))
         self.note.setPos(x, high)
 
@@ -393,10 +396,10 @@ class Balance(QWidget):
         if is_stale(job, surface):
             words = f"{counts.split(' =')[0]}: fitting ..."
         candidates = [*surface.candidates, *session.sight.front, *session.sight.found]
-        held = (float(total), report.at_share, words)
+        present = (float(total), report.at_share, words)
         self.chart.show_candidates(
             candidates,
-            held,
+            present,
             tolerance.deviation,
             tolerance.share,
             tolerance.noise_floor(self._noise(surface)),

@@ -184,6 +184,8 @@ class Shelf(QScrollArea):
         session.job_changed.connect(pace.ask)
         session.choice.changed.connect(pace.ask)
         themes.changed.connect(pace.ask)
+        # New rows have their places only when the scroll bar knows of them.
+        self.verticalScrollBar().rangeChanged.connect(lambda *_: self.show_chosen())
         self.refresh()
 
     def refresh(self) -> None:

@@ -183,11 +183,11 @@ def fill(part: QComboBox, items: Sequence[Any], none: str = "") -> None:
     wanted += [(item.name, item.id) for item in items]
     now = [(part.itemText(i), part.itemData(i)) for i in range(part.count())]
     if now != wanted:
-        held = part.currentData()
+        taken = part.currentData()
         part.clear()
         for words, data in wanted:
             part.addItem(words, data)
-        part.setCurrentIndex(max(part.findData(held), 0))
+        part.setCurrentIndex(max(part.findData(taken), 0))
 
 
 class Row(QWidget):

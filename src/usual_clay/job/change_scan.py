@@ -44,10 +44,10 @@ def with_mesh(job: Job, scan_id: ItemId, mesh: TriangleMesh, origin: Ints) -> Jo
 
 def _kept(vertices: Ints, origin: Ints, count: int) -> Ints:
     """Return where chosen ones of `count` old vertices are among the new."""
-    held = np.zeros(count + 1, dtype=bool)
-    held[vertices] = True
-    # A vertex that is new, at -1, meets the last place, which is never held.
-    return np.flatnonzero(held[origin])
+    chosen = np.zeros(count + 1, dtype=bool)
+    chosen[vertices] = True
+    # A vertex that is new, at -1, meets the last place, which is never one of them.
+    return np.flatnonzero(chosen[origin])
 
 
 def _judged_anew(job: Job, surface: Surface, origin: Ints, count: int) -> Surface:

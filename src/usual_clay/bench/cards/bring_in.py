@@ -165,8 +165,8 @@ class BringInCard(Card):
                     box.addItem("none", -1)
                 for number, head in enumerate(read.heads):
                     box.addItem(_short(head), number)
-                held = read.chosen[axis] if axis < len(read.chosen) else -1
-                box.setCurrentIndex(max(box.findData(held), 0))
+                taken = read.chosen[axis] if axis < len(read.chosen) else -1
+                box.setCurrentIndex(max(box.findData(taken), 0))
         self.columns_row.setVisible(len(read.heads) > 2)
 
     def _choose_columns(self) -> None:

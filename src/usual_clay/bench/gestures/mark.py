@@ -25,18 +25,18 @@ def mark(pane: Canvas, press: Pointer) -> Gesture:
         yield from _stroke(pane, press, marking)
         return
     before = marking.points
-    held = _held(pane, press, before)
-    if held is None:
+    grabbed = _held(pane, press, before)
+    if grabbed is None:
         # Where all marks are set, a further click begins anew.
         before = before[:0] if marking.is_full else before
-        held = len(before)
-        if marking.passing is not None and press.shift and held:
-            marking = replace(marking, passing=marking.passing | {held})
+        grabbed = len(before)
+        if marking.passing is not None and press.shift and grabbed:
+            marking = replace(marking, passing=marking.passing | {grabbed})
     event = press
     while True:
         place = marked_place(pane, event, marking)
         if place is not None:
-            points = np.concatenate([before[:held], place[None], before[held + 1 :]])
+            points = np.concatenate([before[:grabbed], place[None], before[grabbed + 1 :]])
             normal = plane_facing(pane, marking).normal
             facing = (float(normal[0]), float(normal[1]), float(normal[2]))
             session.hand.set_marking(replace(marking.with_places(points), facing=facing))

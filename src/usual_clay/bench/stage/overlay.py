@@ -52,10 +52,10 @@ def draw_net(
     flat = place.reshape(-1, 2)
     draw_rings(painter, flat, radius)
     cap = Qt.PenCapStyle.RoundCap
-    held = flat[[index for index in sorted(chosen) if index < len(flat)]]
-    if len(held):
+    rings = flat[[index for index in sorted(chosen) if index < len(flat)]]
+    if len(rings):
         painter.setPen(QPen(QColor(now().chosen), 2 * radius + 3.9, Qt.PenStyle.SolidLine, cap))
-        painter.drawPoints(arrayToQPolygonF(*held.T))
+        painter.drawPoints(arrayToQPolygonF(*rings.T))
 
 
 def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> None:

@@ -342,13 +342,13 @@ class Pane(Guarded, QWidget):
     # ---- events --------------------------------------------------------------------------
 
     def _pointer(self, kind: str, event: QMouseEvent) -> Pointer:
-        ratio, held = self.devicePixelRatioF(), event.modifiers()
+        ratio, keys = self.devicePixelRatioF(), event.modifiers()
         return Pointer(
             kind,  # type: ignore[arg-type]
             event.position().x() * ratio,
             event.position().y() * ratio,
-            shift=bool(held & Qt.KeyboardModifier.ShiftModifier),
-            ctrl=bool(held & Qt.KeyboardModifier.ControlModifier),
+            shift=bool(keys & Qt.KeyboardModifier.ShiftModifier),
+            ctrl=bool(keys & Qt.KeyboardModifier.ControlModifier),
         )
 
     def under(self, x: float, y: float) -> Target | None:
@@ -441,8 +441,8 @@ class Pane(Guarded, QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._cursor = event.position()
-        held = event.modifiers()
-        self._takes_away = bool(held & Qt.KeyboardModifier.ControlModifier)
+        keys = event.modifiers()
+        self._takes_away = bool(keys & Qt.KeyboardModifier.ControlModifier)
         if self._gesture is not None:
             self._last = self._pointer("move", event)
             self._step(self._last)

@@ -124,7 +124,7 @@ class Scene(QObject):
 
     def curve_layers(self, curve: Curve) -> dict[str, Layer]:
         """Return a curve as a line; one that a hand changes is painted over the picture."""
-        if any(curve.id == held.id for held in self.in_hand()):
+        if any(curve.id == other.id for other in self.in_hand()):
             return {}
         geometry, ink = curve.geometry, self.ink_of(curve)
         return {

@@ -127,8 +127,8 @@ def _coarse(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints, bool]:
     ones = np.ones(len(pairs))
     graph = csr_array((ones, (pairs[:, 0], pairs[:, 1])), shape=(count, count))
     _, label = connected_components(graph, directed=False)
-    held = np.bincount(label[triangles[:, 0]], minlength=int(label.max()) + 1)
-    kept = triangles[label[triangles[:, 0]] == int(np.argmax(held))]
+    sizes = np.bincount(label[triangles[:, 0]], minlength=int(label.max()) + 1)
+    kept = triangles[label[triangles[:, 0]] == int(np.argmax(sizes))]
     used, faces = np.unique(kept, return_inverse=True)
     points, faces = vertices[used], faces.reshape(-1, 3)
     if len(faces) <= MOST_TRIANGLES and len(used) == count:

@@ -72,8 +72,8 @@ def smooth_parts(mesh: TriangleMesh, amount: float = 0.4) -> Ints:
 def within_creases(mesh: TriangleMesh, chosen: Bools, amount: float = 0.4) -> Bools:
     """Keep of what is chosen the smooth part that holds most of it."""
     number = smooth_parts(mesh, amount)
-    held = number[chosen & (number >= 0)]
-    return chosen & (number == np.argmax(np.bincount(held))) if len(held) else chosen
+    own = number[chosen & (number >= 0)]
+    return chosen & (number == np.argmax(np.bincount(own))) if len(own) else chosen
 
 
 def _crease(mesh: TriangleMesh, amount: float) -> float:

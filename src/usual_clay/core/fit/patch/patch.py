@@ -327,8 +327,8 @@ def _without_pits(
 ) -> tuple[Ints, FootPoints, str]:
     """Leave out what lies beyond a crease and is small: holes, slots and the like."""
     number = smooth_parts(mesh)
-    held = number[inside]
-    share = np.bincount(held[held >= 0], minlength=int(number.max()) + 1) / len(inside)
+    island = number[inside]
+    share = np.bincount(island[island >= 0], minlength=int(number.max()) + 1) / len(inside)
     pits = np.zeros(len(mesh.vertices), dtype=bool)
     pits[over] = (number[over] < 0) | (share[number[over]] < PIT)
     if not pits.any():

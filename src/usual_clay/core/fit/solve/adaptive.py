@@ -80,9 +80,9 @@ def spread_knots(knots: Floats, coefficients: Floats, controls: int) -> Floats:
     density = size ** (1.0 / (degree + 1))
     # A floor keeps quiet stretches from losing all their knots.
     density += QUIET * float(np.average(density, weights=width)) + 1e-300
-    held = np.concatenate([[0], np.cumsum(density * width)])
-    even = np.linspace(0, held[-1], inner + 1)
-    spread = np.interp(even, held, breaks)
+    filled = np.concatenate([[0], np.cumsum(density * width)])
+    even = np.linspace(0, filled[-1], inner + 1)
+    spread = np.interp(even, filled, breaks)
     # No two knots so near that points cannot tell them apart.
     least = LEAST_STEP / inner
     steps = np.maximum(np.diff(spread), least)
