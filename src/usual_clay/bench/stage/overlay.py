@@ -14,7 +14,6 @@ from PySide6.QtGui import (
     QPainter,
     QPen,
 )
-from scipy.ndimage import maximum_filter
 
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.rings import draw_rings
@@ -91,6 +90,8 @@ def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, si
     width, height = high - low
     lit = np.zeros((height, width), dtype=np.uint8)
     lit[place[:, 1], place[:, 0]] = 255
+    from scipy.ndimage import maximum_filter
+
     lit = maximum_filter(lit, size=pixels)
     shades = np.empty((height, width, 4), dtype=np.uint8)
     shades[..., :3] = colours.as_bytes(colour)

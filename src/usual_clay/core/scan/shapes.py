@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.optimize import least_squares
 
 from usual_clay.core.arrays import Bools, Floats, frozen
 from usual_clay.core.errors import GeometryError
@@ -225,6 +224,8 @@ GUESSES: dict[ShapeKind, Callable[[Floats, Floats], SimpleShape | None]] = {
 
 def _refined(guess: SimpleShape, points: Floats) -> SimpleShape | None:
     """Minimise the distances over the shape's own numbers."""
+    from scipy.optimize import least_squares
+
     if guess.kind == "plane":
         return _guess_plane(points, points)
     size = max(float(np.ptp(points, axis=0).max()), 1e-9)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import make_interp_spline
 
 from usual_clay.core.arrays import Floats, Place
 from usual_clay.core.spline.basis import (
@@ -187,6 +186,8 @@ def through_points(
         knots, control = _with_handles(points, t, max(degree, 3), handles)
         degree = len(knots) - len(control) - 1
     else:
+        from scipy.interpolate import make_interp_spline
+
         spline = make_interp_spline(t, points, degree)
         knots = np.array(spline.t)
         knots[: degree + 1], knots[-degree - 1 :] = 0.0, 1.0
@@ -212,6 +213,8 @@ def closed_through(
     ring = np.concatenate([points, points[:1]])
     _apart(ring)
     t = _parameters(ring, spacing)
+    from scipy.interpolate import make_interp_spline
+
     spline = make_interp_spline(t, ring, 3, bc_type="periodic")
     knots = np.concatenate([np.zeros(4), t[1:-1], np.ones(4)])
     sites = greville(knots, 3)
