@@ -81,6 +81,19 @@ def to_words(settings: Any) -> list[str]:
     return [word for name in changed for word in ("--set", f"{name}={getattr(settings, name)}")]
 
 
+def in_window(hands: Hands, path: Path, settings: CastSettings) -> str:
+    """Cast a surface over the whole of a scan in the window; return its region's id."""
+    session = hands.session
+    add_scan(session, read_mesh(path), path.name, "mm")
+    scan = next(session.job.all(Scan))
+    everything = np.ones(len(scan.mesh.vertices), dtype=bool)
+    job, (region,) = with_region(session.job, scan, everything)
+    session.commit(job, "region")
+    start_cast(session, job.the(region, Region), settings)
+    hands.wait()
+    return region
+
+
 def only(path: Path) -> BSplineSurface:
     (surface,) = read_exchange(path)
     return surface
@@ -125,13 +138,7 @@ def test_a_cast(hands: Hands, tmp_path: Path, name: str) -> None:
     assert main([*made, "--out", str(out[1]), "--report", str(report)]) == 0
 
     session = hands.session
-    add_scan(session, read_mesh(path), path.name, "mm")
-    job, (region,) = with_region(
-        session.job, next(session.job.all(Scan)), np.ones(len(mesh.vertices), dtype=bool)
-    )
-    session.commit(job, "region")
-    start_cast(session, job.the(region, Region), settings)
-    hands.wait()
+    in_window(hands, path, settings)
     surface = next(session.job.all(Surface))
     write_item(out[2], surface, 0.01)
     for other in out[1:]:
@@ -162,13 +169,7 @@ def test_half_of_a_symmetric_shape_is_as_calm_by_command_line_as_in_the_window(
         for flipped in (surface.points[::-1], surface.points[:, ::-1])
     )
     session = hands.session
-    add_scan(session, read_mesh(path), path.name, "mm")
-    job, (region,) = with_region(
-        session.job, next(session.job.all(Scan)), np.ones(len(mesh.vertices), dtype=bool)
-    )
-    session.commit(job, "region")
-    start_cast(session, job.the(region, Region), settings)
-    hands.wait()
+    in_window(hands, path, settings)
     hands.window.calmness.enabled = True
     hands.window.calmness.begin()
     hands.wait()
@@ -214,13 +215,7 @@ def test_a_search(hands: Hands, tmp_path: Path) -> None:
     made = ["make", "cast", f"measured={path}", *to_words(settings), "--tolerance", "0.05"]
     assert main([*made, "--search", "--out", str(out[1])]) == 0
     session = hands.session
-    add_scan(session, read_mesh(path), path.name, "mm")
-    job, (region,) = with_region(
-        session.job, next(session.job.all(Scan)), np.ones(70 * 40, dtype=bool)
-    )
-    session.commit(job, "region")
-    start_cast(session, job.the(region, Region), settings)
-    hands.wait()
+    region = in_window(hands, path, settings)
     search(session, next(session.job.all(Surface)))
     hands.wait()
     found = next(session.job.all(Surface))

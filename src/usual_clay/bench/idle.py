@@ -164,55 +164,57 @@ class Fronts(Idle):
         self.session.sight.front = []
 
 
-class Prices(Idle):
+class OfShape(Idle):
+    """What is known of the chosen surface just as it is; `Sight` has it under the purpose."""
+
+    def work(self, searching: Searching) -> Callable[..., Any] | None:
+        """Return what works it out, or None where there is no such thing."""
+        raise TypeError(f"{type(self).__name__} works nothing out")
+
+    def asked_of(self, surface: Surface, given: Given, searching: Searching) -> Asked | None:
+        if surface.recipe is None or surface.signed is None or self.work(searching) is None:
+            return None
+        settings, tolerance = surface.recipe.settings, self.session.job.tolerance
+        more = (surface.geometry, surface.signed)
+        return Asked(surface, given, searching, settings, tolerance, more)
+
+    def came(self, asked: Asked, result: Any) -> None:
+        setattr(self.session.sight, self.purpose, (asked.surface.geometry, result))
+        self.session.sight.known_changed.emit()
+
+    def drop(self) -> None:
+        setattr(self.session.sight, self.purpose, None)
+
+
+class Prices(OfShape):
     """What the conditions of the chosen surface cost."""
 
     purpose = "price"
 
-    def asked_of(self, surface: Surface, given: Given, searching: Searching) -> Asked | None:
-        if surface.recipe is None or surface.signed is None or searching.price is None:
-            return None
-        settings, tolerance = surface.recipe.settings, self.session.job.tolerance
-        more = (surface.geometry, surface.signed)
-        return Asked(surface, given, searching, settings, tolerance, more)
+    def work(self, searching: Searching) -> Callable[..., Any] | None:
+        return searching.price
 
     def task(self, asked: Asked, progress: Progress, _found: Callable[[Any], None]) -> str:
         surface, price = asked.surface, asked.searching.price
-        assert surface.signed is not None
         assert price is not None
-        return price(asked.settings, asked.given, surface.geometry, surface.signed, progress)
-
-    def came(self, asked: Asked, result: str) -> None:
-        self.session.sight.price = (asked.surface.geometry, sentence(result))
-        self.session.sight.known_changed.emit()
-
-    def drop(self) -> None:
-        self.session.sight.price = None
+        assert surface.signed is not None
+        return sentence(
+            price(asked.settings, asked.given, surface.geometry, surface.signed, progress)
+        )
 
 
-class Calmness(Idle):
+class Calmness(OfShape):
     """How calm the chosen surface is for how near it lies."""
 
-    purpose = "calmness"
+    purpose = "calm"
 
-    def asked_of(self, surface: Surface, given: Given, searching: Searching) -> Asked | None:
-        if surface.recipe is None or surface.signed is None or searching.fairness is None:
-            return None
-        settings, tolerance = surface.recipe.settings, self.session.job.tolerance
-        more = (surface.geometry, surface.signed)
-        return Asked(surface, given, searching, settings, tolerance, more)
+    def work(self, searching: Searching) -> Callable[..., Any] | None:
+        return searching.fairness
 
     def task(self, asked: Asked, _progress: Progress, _found: Callable[[Any], None]) -> Fairness:
         surface, fairness = asked.surface, asked.searching.fairness
-        assert surface.signed is not None
         assert fairness is not None
+        assert surface.signed is not None
         return fairness(
             asked.settings, asked.given, surface.geometry, surface.signed, asked.tolerance
         )
-
-    def came(self, asked: Asked, result: Fairness) -> None:
-        self.session.sight.calm = (asked.surface.geometry, result)
-        self.session.sight.known_changed.emit()
-
-    def drop(self) -> None:
-        self.session.sight.calm = None

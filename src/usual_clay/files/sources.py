@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -70,26 +71,26 @@ def take_points(job: Job, path: Path, unit: str) -> Taken:
     return job.changed(points.id, closed=is_closed(space)), [points.id]
 
 
-def take_curves(job: Job, path: Path, _unit: str) -> Taken:
-    """Take every curve of an exchange file or a drawing."""
+def _take_splines(job: Job, path: Path, kind: type[Curve] | type[Surface], holds: type) -> Taken:
+    """Take every spline of one sort of an exchange file or a drawing."""
     ids = []
     for name, part in take_in.read_splines(path):
-        if isinstance(part, BSplineCurve):
-            curve = Curve(id=job.new_id("curve"), name=job.free_name(name), geometry=part)
-            job = job.with_item(curve)
-            ids.append(curve.id)
+        if isinstance(part, holds):
+            own: Any = {"geometry": part}
+            item = kind(id=job.new_id(item_kind(kind).name), name=job.free_name(name), **own)
+            job = job.with_item(item)
+            ids.append(item.id)
     return job, ids
+
+
+def take_curves(job: Job, path: Path, _unit: str) -> Taken:
+    """Take every curve of an exchange file or a drawing."""
+    return _take_splines(job, path, Curve, BSplineCurve)
 
 
 def take_surfaces(job: Job, path: Path, _unit: str) -> Taken:
     """Take every surface of an exchange file."""
-    ids = []
-    for name, part in take_in.read_splines(path):
-        if isinstance(part, BSplineSurface):
-            surface = Surface(id=job.new_id("surface"), name=job.free_name(name), geometry=part)
-            job = job.with_item(surface)
-            ids.append(surface.id)
-    return job, ids
+    return _take_splines(job, path, Surface, BSplineSurface)
 
 
 def take_picture(job: Job, path: Path, _unit: str) -> Taken:

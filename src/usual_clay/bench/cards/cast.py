@@ -291,7 +291,7 @@ class CastCard(Card):
         self.page.show_only(
             [name for name, _ in PAGES if name not in SETTINGS or surface.recipe is not None]
         )
-        self.together.setVisible(surface.recipe is not None and surface.recipe.kind == "patch")
+        self.together.setVisible(surface.made_by(PatchSettings) is not None)
         self.shape.refresh(surface)
         self._show_settings(surface)
         self._show_result(surface)
@@ -308,7 +308,7 @@ class CastCard(Card):
         region = self.session.shown.measured(surface)
         if isinstance(region, PointList):
             self.about.setText(f"over {thousands(len(region.kept))} loose points of {region.name}")
-        elif recipe is not None and recipe.kind == "patch":
+        elif surface.made_by(PatchSettings) is not None:
             self.about.setText(
                 "inside four borders"
                 if region is None or isinstance(region, PointList)
