@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QDoubleSpinBox, QFrame, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QWidget
 
 from usual_clay.bench.command import STATIONS
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import put_icon
-from usual_clay.bench.widgets import button, label, quiet_spin
+from usual_clay.bench.widgets import button, label, number
 from usual_clay.core.check.deviation import Tolerance
 
 TIPS = {
@@ -74,15 +74,13 @@ class TopBar(QWidget):
         row = QHBoxLayout(frame)
         row.setContentsMargins(10, 1, 8, 1)
         row.setSpacing(2)
-        self.tolerance = QDoubleSpinBox(minimum=0.001, maximum=100, decimals=3, singleStep=0.005)
-        self.share = QDoubleSpinBox(minimum=50, maximum=100, decimals=1, singleStep=1)
-        for spin, tip, width in (
-            (self.tolerance, "The deviation tolerance of the whole job, in mm", 56),
-            (self.share, "The share of points that must lie within it, in per cent", 48),
-        ):
-            quiet_spin(spin, width)
-            spin.setToolTip(tip)
-            spin.setAccessibleName(tip)
+        tip = "The deviation tolerance of the whole job, in mm"
+        self.tolerance = number(0.001, 100, 3, "", tip, tip, 56)
+        self.tolerance.setSingleStep(0.005)
+        self.tolerance.unit = "mm"
+        tip = "The share of points that must lie within it, in per cent"
+        self.share = number(50, 100, 1, "", tip, tip, 48)
+        for spin in (self.tolerance, self.share):
             spin.valueChanged.connect(self._aimed)
         row.addWidget(label("within", role="soft"))
         row.addWidget(self.tolerance)

@@ -10,7 +10,6 @@ from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
-    QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -18,12 +17,12 @@ from PySide6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
     QSlider,
-    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
 
 from usual_clay.bench.guard import Guarded
+from usual_clay.bench.number_field import NumberField
 from usual_clay.bench.theme.looks import put_icon
 
 # While a hand drags, panels that are not under its eye follow so often, ms.
@@ -147,22 +146,13 @@ def rule(upright: bool = False) -> QFrame:
     return line
 
 
-def quiet_spin(spin: QSpinBox | QDoubleSpinBox, width: int) -> None:
-    """Make a number field without arrows that tells of a number when it is finished."""
-    spin.setKeyboardTracking(False)
-    spin.setAlignment(Qt.AlignmentFlag.AlignCenter)
-    spin.setFixedWidth(width)
-
-
 def number(
     low: float, high: float, decimals: int, suffix: str, tip: str, name: str, width: int = 84
-) -> QDoubleSpinBox:
+) -> NumberField:
     """Return a quiet field for a number with its unit."""
-    made = QDoubleSpinBox(minimum=low, maximum=high, decimals=decimals)
-    made.setSuffix(suffix)
+    made = NumberField(low, high, decimals, suffix, width)
     made.setToolTip(tip)
     made.setAccessibleName(name)
-    quiet_spin(made, width)
     return made
 
 
@@ -253,12 +243,8 @@ class Slide(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(0, round((high - low) / step))
-        self.number = QDoubleSpinBox()
-        self.number.setRange(low, high)
+        self.number = NumberField(low, high, 0 if step >= 1 else 2, unit, 66)
         self.number.setSingleStep(step)
-        self.number.setDecimals(0 if step >= 1 else 2)
-        self.number.setSuffix(unit)
-        quiet_spin(self.number, 66)
         for part in (self.slider, self.number):
             part.setToolTip(tip)
             part.setAccessibleName(name)

@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QComboBox, QProgressBar, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QProgressBar, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures, thousands
 from usual_clay.bench.cards.joint_rows import JointRows
@@ -15,8 +15,9 @@ from usual_clay.bench.cards.surface_shape import ShapePage
 from usual_clay.bench.cards.tasks import task_buttons
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
+from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label, quiet_spin
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label
 from usual_clay.bench.work import Request
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.parameterize.region import FEWEST, MOST, CastSettings
@@ -104,10 +105,9 @@ class CastCard(Card):
     def _add_fields(self) -> None:
         """Make what the page "fit" sets."""
         self.nu, self.nv = self._count("u"), self._count("v")
-        self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
+        self.degree = CountField(1, HIGHEST_DEGREE, 56)
         self.degree.setToolTip("Degree in both directions; 3 is usual")
         self.degree.setAccessibleName("Degree")
-        quiet_spin(self.degree, 56)
         self.degree.valueChanged.connect(lambda value: self._set("degree", degree=value))
         self.smoothness = Slide(
             0,
@@ -227,9 +227,8 @@ class CastCard(Card):
         self.session.work.progressed.connect(self._progressed)
         self.session.work.ended.connect(lambda _key: self.refresh())
 
-    def _count(self, direction: str) -> QSpinBox:
-        made = QSpinBox(minimum=FEWEST, maximum=MOST)
-        quiet_spin(made, 56)
+    def _count(self, direction: str) -> CountField:
+        made = CountField(FEWEST, MOST, 56)
         made.setToolTip(f"Control points along {direction}, {FEWEST} to {MOST}")
         made.setAccessibleName(f"Control points along {direction}")
         made.valueChanged.connect(lambda value: self._set("counts", **{f"n{direction}": value}))

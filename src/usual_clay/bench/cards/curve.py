@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures, thousands
 from usual_clay.bench.cards.curve_judging import JudgingPage
@@ -17,8 +17,9 @@ from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.cards.tasks import FOLLOW, task_buttons
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
+from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, button, label, number, quiet_spin
+from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
@@ -89,10 +90,9 @@ class CurveCard(Card):
         session.work.ended.connect(lambda _key: self.refresh())
 
     def _add_fit(self) -> None:
-        self.controls = QSpinBox(minimum=2, maximum=400)
-        self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE)
+        self.controls = CountField(2, 400, 56)
+        self.degree = CountField(1, HIGHEST_DEGREE, 56)
         for part, words in ((self.controls, "Control points"), (self.degree, "Degree")):
-            quiet_spin(part, 56)
             part.setToolTip(words)
             part.setAccessibleName(words)
         self.controls.valueChanged.connect(lambda value: self._set(controls=value))
@@ -104,8 +104,7 @@ class CurveCard(Card):
         )
         self.corners.setSpecialValueText("none")
         self.corners.valueChanged.connect(lambda value: self._set(corners=float(np.radians(value))))
-        self.part = QSpinBox(minimum=1, maximum=99, prefix="part ")
-        quiet_spin(self.part, 72)
+        self.part = CountField(1, 99, 72, "part ")
         self.part.setToolTip("Which part between corners it follows")
         self.part.setAccessibleName("Part")
         self.part.valueChanged.connect(lambda value: self._set(part=value - 1))

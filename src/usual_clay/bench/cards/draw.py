@@ -6,12 +6,13 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from PySide6.QtWidgets import QSpinBox, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.marking import Marking
+from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.core.arrays import as_places
 from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Tolerance
@@ -104,8 +105,8 @@ class DrawCard(Card):
         self._set_kind("controls")
 
     def _add_numbers(self, column: QVBoxLayout) -> None:
-        self.degree = QSpinBox(minimum=1, maximum=HIGHEST_DEGREE, value=3)
-        quiet_spin(self.degree, 56)
+        self.degree = CountField(1, HIGHEST_DEGREE, 56)
+        self.degree.setValue(3)
         self.degree.setToolTip("Degree")
         self.degree.setAccessibleName("Degree")
         self.degree.valueChanged.connect(lambda _value: self.refresh())

@@ -6,12 +6,12 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QSpinBox
 
 from usual_clay.bench.cards.card import Card, Figures
+from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
 from usual_clay.bench.sheet import HINT, Planes, Sheet
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number, quiet_spin
+from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.spline.surface import surface_grid
 
@@ -32,8 +32,8 @@ class SectionsCard(Card):
         self.axis.chosen.connect(self._set_axis)
         self.low = number(-1e4, 1e4, 2, " mm", "The first plane", "First", 90)
         self.high = number(-1e4, 1e4, 2, " mm", "The last plane", "Last", 90)
-        self.count = QSpinBox(minimum=1, maximum=MOST, value=6)
-        quiet_spin(self.count, 56)
+        self.count = CountField(1, MOST, 56)
+        self.count.setValue(6)
         self.count.setToolTip("How many planes, spread evenly")
         self.count.setAccessibleName("Planes")
         self.large = Slide(1, 50, 1, " ×", "How many times larger distances are drawn", "Magnified")

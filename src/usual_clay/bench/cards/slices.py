@@ -12,6 +12,7 @@ from usual_clay.bench.edits.scans import add_sections, ask
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.arrays import Floats
+from usual_clay.core.numbers import NumberError, read_numbers
 from usual_clay.core.scan.section import Section, sections, stations_along
 from usual_clay.job.items import Scan
 
@@ -37,7 +38,8 @@ class SlicesCard(Card):
         self.at = QLineEdit()
         self.at.setPlaceholderText("or stations: 12, 30.5, 60")
         self.at.setToolTip(
-            "Stations in mm along the axis, with commas between; empty spreads evenly"
+            "Stations in mm along the axis, each after a comma and a space, or a semicolon; empty"
+            " spreads evenly"
         )
         self.at.setAccessibleName("Stations in mm")
         self.at.editingFinished.connect(self.refresh)
@@ -64,14 +66,13 @@ class SlicesCard(Card):
 
     def _stations(self, scan: Scan) -> Floats | None:
         """Return the wanted stations; None where they are no numbers."""
-        typed = self.at.text().replace(";", ",").strip()
+        typed = self.at.text().strip()
         if not typed:
             return stations_along(scan.mesh, "xyz".index(self._axis), int(self.count.value()))
         try:
-            at = np.array([float(word) for word in typed.split(",") if word.strip()])
-        except ValueError:
+            return np.array(read_numbers(typed, "mm")[:MOST])
+        except NumberError:
             return None
-        return at[:MOST] if np.isfinite(at).all() else None
 
     def refresh(self) -> None:
         scan = self._scan()
