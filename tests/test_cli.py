@@ -149,7 +149,7 @@ def test_units_scale_the_result(tmp_path: Path, scan_file: Path) -> None:
     [
         (["--tolerance", "0"], "tolerance must be more than 0"),
         (["--tolerance", "-1"], "tolerance must be more than 0"),
-        (["--tolerance", "nan"], "tolerance must be more than 0"),
+        (["--tolerance", "nan"], "is no number"),
         (["--tolerance", "1", "--share", "2"], "share must be"),
         (["--tolerance", "1", "--controls", "many"], "--controls must be"),
         (["--tolerance", "1", "--controls", "2x2"], "must be 4 to 200"),
@@ -264,3 +264,19 @@ def test_trace_parts_a_run_at_its_corners_and_refuses_what_makes_no_sense(
         told = ["trace", str(half), "--tolerance", "0.05", "--out", str(tmp_path / "c.step"), *more]
         assert main(told) == BAD_INPUT
         assert words in capsys.readouterr().err
+
+
+def test_options_are_read_as_they_are_typed(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    scan, out = tmp_path / "box.ply", tmp_path / "top.step"
+    mesh = box_mesh()
+    write_mesh(scan, mesh.vertices, mesh.triangles)
+    told = ["fit", str(scan), "--controls", "4x4", "--sides", "straight", "--out", str(out)]
+    # A place that begins with a minus, and decimal commas.
+    for region in (["--region", "-3,2,10,0.1"], ["--region=-3,2,10,0.1"]):
+        assert main([*told, *region, "--tolerance", "0,05", "--reach", "2,5"]) == MET
+        (surface,) = read_exchange(out)
+        assert surface.points[..., 2] == pytest.approx(10, abs=1e-6)
+    assert main([*told, "--tolerance", "1.234,5"]) == BAD_INPUT
+    assert capsys.readouterr().err == "usual-clay: argument --tolerance: “1.234,5” is no number\n"

@@ -12,7 +12,7 @@ import numpy as np
 
 from usual_clay.cli.figures import exit_code, figures_of, in_words, write_report
 from usual_clay.cli.make import made_or_found
-from usual_clay.cli.settings import InputError
+from usual_clay.cli.settings import InputError, decimal
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.parameterize.region import KNOT_RULES, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
@@ -36,17 +36,23 @@ def add_fit_command(commands: Any) -> None:
 
 def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.add_argument("scan", type=Path, help="STL, PLY or OBJ")
-    fit.add_argument("--tolerance", type=float, required=True, metavar="MM")
-    fit.add_argument("--share", type=float, default=0.95, help="of the points; default 0.95")
+    fit.add_argument("--tolerance", type=decimal, required=True, metavar="MM")
+    fit.add_argument("--share", type=decimal, default=0.95, help="of the points; default 0.95")
     fit.add_argument("--controls", default="auto", metavar="auto|NUxNV")
     fit.add_argument("--knots", choices=list(KNOT_RULES), default="even")
-    fit.add_argument("--smooth", type=float, default=0.3, metavar="S", help="0 to 1; default 0.3")
+    fit.add_argument("--smooth", type=decimal, default=0.3, metavar="S", help="0 to 1; default 0.3")
     fit.add_argument(
         "--reach",
-        type=float,
+        type=decimal,
         default=40.0,
         metavar="P",
         help="per cent that the surface runs past its region; default 40",
+    )
+    fit.add_argument(
+        "--sides",
+        choices=["follow", "straight"],
+        default="follow",
+        help="whether the long sides follow the region where it tapers; default follow",
     )
     fit.add_argument(
         "--region",
@@ -121,6 +127,7 @@ def _fit(options: argparse.Namespace) -> int:
             smoothness=options.smooth,
             reach=options.reach / 100,
             knots=options.knots,
+            sides=options.sides,
             symmetric=options.symmetric,
             closed=options.closed,
             pull=options.pull,

@@ -5,14 +5,17 @@ from __future__ import annotations
 import argparse
 import gc
 import os
+import re
 import sys
 from pathlib import Path
+from typing import Any, NoReturn
 
 from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
 from usual_clay.cli.make import add_make_command
 from usual_clay.cli.points import add_points_command
 from usual_clay.cli.scan import add_scan_commands
+from usual_clay.cli.settings import InputError
 from usual_clay.cli.trace import add_trace_command
 from usual_clay.core.errors import ClayError
 from usual_clay.log import log_folder, logger, start_log
@@ -20,12 +23,12 @@ from usual_clay.log import log_folder, logger, start_log
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command and return its exit code."""
-    words = sys.argv[1:] if arguments is None else arguments
+    words = _joined(sys.argv[1:] if arguments is None else arguments)
     # It may stand anywhere, before a command's name and after it.
     debug = "--debug" in words
-    options = _parser().parse_args([word for word in words if word != "--debug"])
     start_log(debug)
     try:
+        options = _parser().parse_args([word for word in words if word != "--debug"])
         return int(options.command(options))
     except ClayError as error:
         print(f"usual-clay: {error}", file=sys.stderr)
@@ -42,13 +45,29 @@ def main(arguments: list[str] | None = None) -> int:
         return FAULT
 
 
+def _joined(words: list[str]) -> list[str]:
+    """Join a list of numbers that begins with a minus to its option: it is none itself."""
+    joined: list[str] = []
+    for word in words:
+        if joined and re.match(r"--\w+$", joined[-1]) and re.match(r"-[\d.]+,", word):
+            joined[-1] += f"={word}"
+        else:
+            joined.append(word)
+    return joined
+
+
+class Parser(argparse.ArgumentParser):
+    """Says what is wrong with the words in one line, as everything else is said."""
+
+    def error(self, message: str) -> NoReturn:
+        raise InputError(message)
+
+
 def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(
-        prog="usual-clay", description="Lean NURBS from pictures, points and scans."
-    )
+    parser = Parser(prog="usual-clay", description="Lean NURBS from pictures, points and scans.")
     parser.add_argument("--debug", action="store_true", help="log everything, and print it")
     parser.set_defaults(command=_app, file=None)
-    commands = parser.add_subparsers(title="commands")
+    commands: Any = parser.add_subparsers(title="commands")
     app = commands.add_parser("app", help="open the window, empty or with a job or scan")
     app.add_argument("file", nargs="?", type=Path)
     app.set_defaults(command=_app)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from usual_clay.cli.figures import exit_code, figures_of, in_words, write_report
-from usual_clay.cli.settings import InputError, described, settings_from
+from usual_clay.cli.settings import InputError, decimal, described, settings_from
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.files.deliver import write_item
 from usual_clay.files.picture_file import decode
@@ -59,8 +59,8 @@ def _add_kind(kinds: Any, kind: Kind) -> None:
     )
     one.add_argument("--out", type=Path, required=True, metavar="OUT")
     one.add_argument("--report", type=Path, metavar="OUT.json")
-    one.add_argument("--tolerance", type=float, default=0.05, metavar="MM")
-    one.add_argument("--share", type=float, default=0.95)
+    one.add_argument("--tolerance", type=decimal, default=0.05, metavar="MM")
+    one.add_argument("--share", type=decimal, default=0.95)
     if kind.search is not None:
         one.add_argument("--search", action="store_true", help="to tolerance: the fewest control"
                          " points within it, in place of the counts that are set")  # fmt: skip

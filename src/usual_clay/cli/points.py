@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from usual_clay.cli.settings import decimal
 from usual_clay.core.points.ball import offset_for_ball
 from usual_clay.core.points.course import suggest_slips, usual_slip_limit
 from usual_clay.core.points.lay import PLANES, Laid, is_closed, lay
@@ -22,7 +23,7 @@ def add_points_command(commands: argparse._SubParsersAction[argparse.ArgumentPar
     points.add_argument("file", type=Path, help="CSV, TSV, TXT, XYZ, XLSX or ODS")
     points.add_argument("--unit", choices=list(MILLIMETRES), help="where the file does not say")
     points.add_argument("--plane", choices=list(PLANES), help="take the points onto this plane")
-    points.add_argument("--ball", type=float, metavar="DIAMETER", help="of the probe, in mm")
+    points.add_argument("--ball", type=decimal, metavar="DIAMETER", help="of the probe, in mm")
     points.add_argument("--side", choices=["in", "out", "left", "right"], help="to the surface")
     points.add_argument("--drop-slips", action="store_true", help="leave bad probe points out")
     points.add_argument("--out", type=Path, required=True, help="CSV file to write, x,y,z in mm")

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import argparse
 import types
 from collections.abc import Sequence
 from dataclasses import MISSING, Field, fields
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from usual_clay.core.errors import GeometryError
+from usual_clay.core.numbers import NumberError, read_number
 
 YES, NO = ("yes", "true", "on", "1"), ("no", "false", "off", "0")
 
@@ -64,6 +66,14 @@ def settings_from(settings: type, words: Sequence[str]) -> Any:
         raise InputError(f"a setting is needed: {error}") from None
 
 
+def decimal(text: str) -> float:
+    """Read a number of the command line, with a decimal comma or point."""
+    try:
+        return read_number(text)
+    except NumberError as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
+
+
 def value_of(hint: Any, text: str, name: str) -> Any:
     """Read a value by its type; a decimal comma is a decimal point.
 
@@ -91,8 +101,8 @@ def value_of(hint: Any, text: str, name: str) -> Any:
         if hint is int:
             return int(text)
         if hint is float:
-            return float(text.replace(",", "."))
-    except ValueError:
+            return read_number(text)
+    except (ValueError, NumberError):
         raise InputError(f"{name} takes a {type_words(hint)}, not {text!r}") from None
     if hint is str:
         return text

@@ -11,6 +11,7 @@ import numpy as np
 
 from usual_clay.cli.figures import exit_code, write_report
 from usual_clay.cli.make import made_or_found
+from usual_clay.cli.settings import decimal
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Tolerance, judge, percent
 from usual_clay.core.fit.curve.sequence import (
@@ -38,8 +39,8 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
     """Add the command to the parser."""
     trace = commands.add_parser("trace", help="trace a point list with lean splines")
     trace.add_argument("points", type=Path, help="CSV, TSV, TXT, XYZ, XLSX or ODS")
-    trace.add_argument("--tolerance", type=float, required=True, metavar="MM")
-    trace.add_argument("--share", type=float, default=0.95, help="of the points; default 0.95")
+    trace.add_argument("--tolerance", type=decimal, required=True, metavar="MM")
+    trace.add_argument("--share", type=decimal, default=0.95, help="of the points; default 0.95")
     trace.add_argument("--controls", default="auto", metavar="auto|N", help="for each part")
     trace.add_argument("--knots", choices=["even", "adaptive"], default="adaptive")
     trace.add_argument("--degree", type=int, default=3)
@@ -48,7 +49,7 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
     )
     trace.add_argument(
         "--corners",
-        type=float,
+        type=decimal,
         default=0.0,
         metavar="DEG",
         help="part the run where it turns by more; default nowhere",
