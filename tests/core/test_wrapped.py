@@ -16,7 +16,7 @@ from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.solve.system import seamless
-from usual_clay.core.scan.lay_flat import lay_out_flat
+from usual_clay.core.scan.lay_flat import FlatError, lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import collocation, even_knots
@@ -153,3 +153,24 @@ def test_the_command_line_closes_a_wrapped_scan_and_takes_borders(
     capsys.readouterr()
     assert main([*usual, "--borders", str(borders), "--closed", "v"]) == BAD_INPUT
     assert "does not close" in capsys.readouterr().err
+
+
+def test_where_the_conformal_map_fails_another_is_found_or_it_is_told(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    mesh = tube(1.2 * np.pi, along=60)
+
+    def fails(*_: object) -> None:
+        raise RuntimeError("lscm failed")
+
+    monkeypatch.setattr("igl.lscm", fails)
+    flat = lay_out_flat(mesh.vertices, mesh.triangles, False).places
+    # Nothing folds: every triangle keeps its sense.
+    a, b, c = (flat[mesh.triangles[:, k]] for k in range(3))
+    sense = (b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]
+    assert (sense > 0).mean() > 0.999
+    monkeypatch.setattr("igl.map_vertices_to_circle", fails)
+    with pytest.raises(FlatError, match="mend the scan first"):
+        lay_out_flat(mesh.vertices, mesh.triangles, False)
+    with pytest.raises(FitError, match="mend the scan first"):
+        cast(sample_of(mesh), SETTINGS)

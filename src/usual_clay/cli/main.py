@@ -10,6 +10,8 @@ import sys
 from pathlib import Path
 from typing import Any, NoReturn
 
+from threadpoolctl import threadpool_limits
+
 from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
 from usual_clay.cli.make import add_make_command
@@ -23,6 +25,8 @@ from usual_clay.log import log_folder, logger, start_log
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command and return its exit code."""
+    # Its threads spin while they wait for each other at products as small as ours.
+    threadpool_limits(1, "blas")
     words = _joined(sys.argv[1:] if arguments is None else arguments)
     # It may stand anywhere, before a command's name and after it.
     debug = "--debug" in words

@@ -50,6 +50,8 @@ ADAPTING_POINTS = 6_000
 COARSE_ROUNDS = 3
 # Less than this share of points that the surface faces away from is noise.
 MOST_FOLDED = 0.005
+# A point of less weight is a spike.
+BELIEVED = 0.5
 # So many points tell where it does.
 LOOKED_AT = 20_000
 
@@ -209,7 +211,7 @@ def cast(
     if not _many(sample):
         exact = foot_points(best.surface, own.points, (exact.u, exact.v))
     exact = sought_anew(best.surface, own.points, exact)
-    words = [base.words, folds_in(best.surface, exact, own.normals)]
+    words = [base.words, folds_in(best.surface, exact, own.normals, best.weights[:count])]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
     told = "; ".join(filter(None, words))
@@ -233,12 +235,18 @@ def with_constrained_edges(
     return settled(sample, settings, replace(base, held=lambda _space: held), begin=begin)
 
 
-def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats) -> str:
-    """Say where a surface folds over: it faces away there from what it was fitted to."""
-    some = slice(None, None, max(1, len(normals) // LOOKED_AT))
+def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats, weights: Floats) -> str:
+    """Say where a surface folds over: it faces away there from what it was fitted to.
+
+    Spikes face anywhere: they are left out. What faces away as a whole does not fold.
+    """
+    some = np.flatnonzero(weights > BELIEVED)
+    some = some[:: max(1, len(some) // LOOKED_AT)]
+    if not len(some):
+        return ""
     out = surface_normals(surface, feet.u[some], feet.v[some])
-    facing = np.einsum("nk,nk->n", out, normals[some])
-    share = float(np.mean(facing < 0))
+    away = float(np.mean(np.einsum("nk,nk->n", out, normals[some]) < 0))
+    share = min(away, 1 - away)
     if share < MOST_FOLDED:
         return ""
     return (

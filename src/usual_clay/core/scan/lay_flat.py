@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import igl
 import numpy as np
-from scipy.sparse import csr_array
+from scipy.sparse import csr_array, diags_array
 from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import factorized, splu
 
@@ -171,14 +171,49 @@ def _followed(
     return np.asarray(made, dtype=np.float64)
 
 
+def _mapped(points: Floats, faces: Ints, border: Ints, near: int, far: int) -> Floats:
+    """Return a conformal map of an open region; where there is none, a harmonic one onto a disc.
+
+    Raises
+    ------
+    FlatError
+        When its triangles give neither.
+    """
+    pins = np.array([near, far], dtype=np.int64)
+    try:
+        flat = np.asarray(igl.lscm(points, faces, pins, np.array([[0.0, 0.0], [1.0, 0.0]]))[0])
+        if np.isfinite(flat).all():
+            return flat
+    except RuntimeError:
+        pass
+    try:
+        # Tutte's map: convex combinations inside a convex border cannot fold (Floater 1997).
+        ring = igl.map_vertices_to_circle(points, border)
+        rows = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+        shape = (len(points), len(points))
+        links = csr_array((np.ones(len(rows)), (rows[:, 0], rows[:, 1])), shape=shape)
+        links = ((links + links.T) > 0).astype(np.float64)
+        stiff = csr_array(diags_array(links.sum(axis=1)) - links)
+        inner = np.setdiff1d(np.arange(len(points)), border)
+        flat = np.zeros((len(points), 2))
+        flat[border] = ring
+        pull = -(stiff[inner][:, border] @ ring)
+        flat[inner] = np.column_stack(
+            [factorized(stiff[inner][:, inner].tocsc())(pull[:, k]) for k in range(2)]
+        )
+    except RuntimeError as error:
+        raise FlatError("its triangles give no map: mend the scan first") from error
+    if not np.isfinite(flat).all():
+        raise FlatError("its triangles give no map: mend the scan first")
+    return flat
+
+
 def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
     """Return the least-squares conformal map of an open region, mm, its long side along u."""
     first = int(border[0])
     far = int(border[np.argmax(np.linalg.norm(points[border] - points[first], axis=1))])
     near = int(border[np.argmax(np.linalg.norm(points[border] - points[far], axis=1))])
-    pins = np.array([near, far], dtype=np.int64)
-    flat, _ = igl.lscm(points, faces, pins, np.array([[0.0, 0.0], [1.0, 0.0]]))
-    flat = np.asarray(flat)
+    flat = _mapped(points, faces, border, near, far)
     mapped = _areas(flat, faces)
     own = 2 * _sizes(points, faces)
     if mapped.sum() < 0:

@@ -205,7 +205,10 @@ def finished(ground: Ground, made: Cast) -> PatchFit:
     count = len(ground.inside)
     points = ground.sample.points[:count]
     exact = foot_points(made.surface, points, (made.feet.u[:count], made.feet.v[:count]))
-    words = [ground.words, folds_in(made.surface, exact, ground.sample.normals[:count])]
+    words = [
+        ground.words,
+        folds_in(made.surface, exact, ground.sample.normals[:count], made.weights[:count]),
+    ]
     return PatchFit(
         made.surface,
         exact,
