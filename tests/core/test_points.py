@@ -8,6 +8,7 @@ from scipy.spatial import cKDTree
 
 from usual_clay.core.points.ball import BallError, offset_for_ball
 from usual_clay.core.points.course import smooth_course, suggest_slips, usual_slip_limit
+from usual_clay.core.points.lay import closes_smoothly, is_closed
 from usual_clay.core.points.order import order_along_path
 from usual_clay.demo.points import BALL, belly_line, probed_outline, true_outline
 from usual_clay.demo.shape import signed_distance
@@ -107,3 +108,31 @@ def test_the_true_outline_is_on_the_true_shape() -> None:
     outline = true_outline()
     # But for the slot, the holes and the mouth, which a ball does not follow.
     assert np.mean(np.abs(signed_distance(outline)) < 1e-3) > 0.9
+
+
+def wing(count: int, noise: float = 0.0) -> np.ndarray:
+    """A section with a sharp trailing edge, where it begins and ends."""
+    t = np.linspace(0, 2 * np.pi, count)
+    c = (1 + np.cos(t)) / 2
+    thick = 0.2969 * np.sqrt(c) - 0.126 * c - 0.3516 * c**2 + 0.2843 * c**3 - 0.1036 * c**4
+    return points_of(100 * c, 60 * thick * np.sign(np.sin(t)), noise)
+
+
+def points_of(x: np.ndarray, y: np.ndarray, noise: float) -> np.ndarray:
+    random = np.random.default_rng(0)
+    return np.column_stack([x, y, 0 * x]) + random.normal(0, noise, (len(x), 3)) * [1, 1, 0]
+
+
+@pytest.mark.parametrize("count", [100, 400, 3000])
+@pytest.mark.parametrize("noise", [0.0, 0.01, 0.05])
+def test_a_run_closes_by_itself_only_where_that_is_smooth(count: int, noise: float) -> None:
+    t = np.linspace(0, 2 * np.pi, count, endpoint=False)
+    oval = points_of(40 * np.cos(t), 15 * np.sin(t), noise)
+    assert closes_smoothly(oval)
+    assert closes_smoothly(np.roll(oval, count // 7, axis=0))
+    assert not closes_smoothly(oval[: -count // 8])
+    section = wing(count, noise)
+    assert is_closed(section)
+    assert not closes_smoothly(section)
+    # The same section from the middle of its upper side comes back smoothly.
+    assert closes_smoothly(np.roll(section[:-1], count // 4, axis=0))

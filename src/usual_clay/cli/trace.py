@@ -19,7 +19,7 @@ from usual_clay.core.fit.curve.sequence import (
     TraceSettings,
     parts_of,
 )
-from usual_clay.core.points.lay import is_closed
+from usual_clay.core.points.lay import closes_smoothly, is_closed
 from usual_clay.files.errors import FileError
 from usual_clay.files.exchange import write_exchange
 from usual_clay.files.points_file import write_points
@@ -30,6 +30,7 @@ from usual_clay.job.items import Curve, PointList
 from usual_clay.job.job import Job
 
 SUFFIXES = (".step", ".stp", ".igs", ".iges", ".svg", ".csv")
+SHARP_ENDS = "Its ends meet at a sharp edge: it stays open there; --closed yes closes it."
 # A closed fit is refused where the ends are farther apart than this share of the length.
 OPEN_SHARE = 0.1
 SAMPLES = 400
@@ -45,7 +46,12 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
     trace.add_argument("--knots", choices=["even", "adaptive"], default="adaptive")
     trace.add_argument("--degree", type=int, default=3)
     trace.add_argument(
-        "--closed", action="store_true", help="the last point is followed by the first"
+        "--closed",
+        nargs="?",
+        const="yes",
+        default="auto",
+        choices=["yes", "no", "auto"],
+        help="whether the last point is followed by the first; by itself, where that is smooth",
     )
     trace.add_argument(
         "--corners",
@@ -71,7 +77,7 @@ def run_trace(options: argparse.Namespace) -> int:
     points = job.get(list_id, PointList)
     assert points is not None
     space = points.points
-    closed = _closed(space, options.closed, options.points.name)
+    closed, told_of_ends = _closed(space, options.closed, options.corners > 0, options.points.name)
     job = job.changed(list_id, closed=closed)
     run = PointSequence(space, closed)
     settings = _settings(options)
@@ -117,11 +123,11 @@ def run_trace(options: argparse.Namespace) -> int:
         "segments": len(fits),
     }
     write_report(options.report, figures)
-    print(
-        words
-        or f"{sum(counts)} control points: {percent(tolerance.share)} of the points lie within"
+    words = words or (
+        f"{sum(counts)} control points: {percent(tolerance.share)} of the points lie within"
         f" {report.at_share:.3f} mm."
     )
+    print(" ".join(filter(None, [words, told_of_ends])))
     return exit_code(figures)
 
 
@@ -141,17 +147,23 @@ def _settings(options: argparse.Namespace) -> TraceSettings:
     )
 
 
-def _closed(space: np.ndarray, wanted: bool, name: str) -> bool:
-    """Tell whether the run closes; refuse to close one that is open."""
-    if not wanted:
-        return is_closed(space)
+def _closed(space: np.ndarray, wanted: str, parted: bool, name: str) -> tuple[bool, str]:
+    """Tell whether the run closes, and say so where nobody asked; refuse to close an open one."""
+    if wanted == "no":
+        return False, ""
+    if wanted == "auto":
+        if closes_smoothly(space):
+            return True, "Closed by itself: its ends meet smoothly."
+        # A run that is parted at its corners may have one where it comes back.
+        comes_back = is_closed(space)
+        return comes_back and parted, SHARP_ENDS if comes_back and not parted else ""
     length = float(np.linalg.norm(np.diff(space, axis=0), axis=1).sum())
     gap = float(np.linalg.norm(space[0] - space[-1]))
     if gap > OPEN_SHARE * length:
         raise FileError(
             f"{name} does not close: its ends are {gap:.2f} mm apart on {length:.1f} mm of length"
         )
-    return True
+    return True, ""
 
 
 def _view(space: np.ndarray) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.core.points.lay import is_closed, lay
+from usual_clay.core.points.lay import closes_smoothly, lay
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files import mesh_file, picture_file, points_file, take_in
@@ -68,7 +68,7 @@ def take_points(job: Job, path: Path, unit: str) -> Taken:
         read = points_file.read_points(path, unit)
         space, unit = lay(read.points, None, read.axes).space, read.unit
     job, points = with_point_list(job, space, path.name, unit)
-    return job.changed(points.id, closed=is_closed(space)), [points.id]
+    return job.changed(points.id, closed=closes_smoothly(space)), [points.id]
 
 
 def _take_splines(job: Job, path: Path, kind: type[Curve] | type[Surface], holds: type) -> Taken:

@@ -21,6 +21,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
 from usual_clay.core.points.ball import BallSettings, Side
 from usual_clay.core.points.course import usual_slip_limit
+from usual_clay.core.points.lay import closes_smoothly
 from usual_clay.core.points.project import Onto, OntoSettings
 from usual_clay.job.items import ItemId, PointList, Scan, Shape
 
@@ -123,6 +124,7 @@ class PointsCard(PagedCard):
             [
                 ("open", "The run ends at its last point"),
                 ("closed", "The last point is followed by the first"),
+                ("by itself", "Closed where its ends meet smoothly, else open"),
             ]
         )
         self.closed.chosen.connect(self._set_closed)
@@ -189,8 +191,15 @@ class PointsCard(PagedCard):
             put_in_order(self.session, points, self.gap.value() or None)
 
     def _set_closed(self, word: str) -> None:
-        if (points := self._points()) is not None:
-            self.session.change(points, f"make {points.name} {word}", closed=word == "closed")
+        if (points := self._points()) is None:
+            return
+        closes = word == "closed"
+        if word == "by itself":
+            closes = closes_smoothly(points.points[points.kept])
+            ends = "meet smoothly: it closes" if closes else "do not meet smoothly: it stays open"
+            self.session.told.emit("news", f"The ends of {points.name} {ends}.")
+        self.session.change(points, f"make {points.name} {word}", closed=closes)
+        self.refresh()
 
     def _move(self) -> None:
         if (points := self._points()) is None:

@@ -11,7 +11,7 @@ from usual_clay.bench.cards.card import Card
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Tile, button, label, number
 from usual_clay.core.arrays import Floats
-from usual_clay.core.points.lay import is_closed
+from usual_clay.core.points.lay import closes_smoothly
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import PointStream
 from usual_clay.job.items import PointList
@@ -136,7 +136,7 @@ class ProbeCard(Card):
             id=job.new_id("points"),
             name=job.free_name(name),
             points=self.recorded,
-            closed=is_closed(self.recorded),
+            closed=closes_smoothly(self.recorded),
             source="" if stream is None else stream.name,
         )
 

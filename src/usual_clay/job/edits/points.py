@@ -8,7 +8,7 @@ from typing import Any
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.curve.trace import Traced
-from usual_clay.core.points.lay import is_closed
+from usual_clay.core.points.lay import closes_smoothly
 from usual_clay.core.points.order import order_along_path
 from usual_clay.job.edits.make import planned, with_result
 from usual_clay.job.items import Curve, PointList
@@ -30,7 +30,7 @@ def with_point_list(
         id=job.new_id("points"),
         name=job.free_name(Path(source).stem),
         points=points,
-        closed=is_closed(points),
+        closed=closes_smoothly(points),
         source=source,
         unit=unit,
     )
@@ -55,14 +55,14 @@ def ordered(job: Job, points: PointList, gap: float | None = None) -> tuple[Job,
     if not runs:
         raise JobError(f"{points.name} has too few points to lie on a path")
     fields: dict[str, Any] = {"out": points.out[:0], "recipe": None, "made_of": None}
-    job = job.changed(points.id, points=runs[0], closed=is_closed(runs[0]), **fields)
+    job = job.changed(points.id, points=runs[0], closed=closes_smoothly(runs[0]), **fields)
     for run in runs[1:]:
         part = replace(
             points,
             id=job.new_id("points"),
             name=job.free_name(points.name),
             points=run,
-            closed=is_closed(run),
+            closed=closes_smoothly(run),
             **fields,
         )
         job = job.with_item(part)
