@@ -50,9 +50,9 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     )
     fit.add_argument(
         "--sides",
-        choices=["follow", "straight"],
-        default="follow",
-        help="whether the long sides follow the region where it tapers; default follow",
+        choices=["best", "follow", "straight"],
+        default="best",
+        help="whether the long sides follow the region where it tapers; default best of both",
     )
     fit.add_argument(
         "--region",

@@ -61,6 +61,7 @@ EDGES = (
     ("flat", "The edge lies in a plane, the nearest to where it lay"),
 )
 SIDES = (
+    ("best", "Followed or straight, whichever a small trial does better with"),
     ("follow", "The long sides follow the region where it tapers"),
     ("straight", "The long sides are those of the frame's rectangle"),
 )

@@ -13,7 +13,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.errors import GeometryError
 
 FrameChoice = Literal["best", "axes", "locked"]
-Sides = Literal["straight", "follow"]
+Sides = Literal["best", "straight", "follow"]
 AXES = "xyz"
 
 

@@ -20,6 +20,7 @@ from usual_clay.core.fit.parameterize.frame import (
     follow_sides,
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
+from usual_clay.core.fit.parameterize.sides import follows_better
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
@@ -91,8 +92,9 @@ class CastSettings:
     frame : {"best", "axes", "locked"}
     plane : str
         The world axes of u and v, when the frame is locked to them.
-    sides : {"follow", "straight"}
-        Whether the surface's long sides follow the region's outline or the frame's rectangle.
+    sides : {"best", "follow", "straight"}
+        Whether the surface's long sides follow the region's outline or the frame's rectangle, or
+        whichever of these a small trial does better with.
     knots : {"even", "adaptive", "adaptive u", "adaptive v"}
         Spread evenly, or closer where the shape needs them, in both directions or in one.
     symmetric : {"", "x", "y", "z"}
@@ -118,7 +120,7 @@ class CastSettings:
     reach: float = 0.4
     frame: FrameChoice = "best"
     plane: str = "xy"
-    sides: Sides = "follow"
+    sides: Sides = "best"
     knots: KnotRule = "even"
     symmetric: Literal["", "x", "y", "z"] = ""
     closed: Literal["", "u", "v"] = ""
@@ -145,8 +147,8 @@ class CastSettings:
             raise FitError("frame must be best, axes or locked")
         if self.knots not in KNOT_RULES:
             raise FitError(f"knots must be {', '.join(KNOT_RULES[:-1])} or {KNOT_RULES[-1]}")
-        if self.sides not in ("follow", "straight"):
-            raise FitError("sides must be follow or straight")
+        if self.sides not in ("best", "follow", "straight"):
+            raise FitError("sides must be best, follow or straight")
         if self.symmetric not in ("", "x", "y", "z"):
             raise FitError(f"symmetric about x, y or z, not {self.symmetric!r}")
         if self.closed not in ("", "u", "v"):
@@ -361,7 +363,9 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
             " Choose a smaller region, or use the four-corner patch"
         )
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
-    if settings.sides == "follow":
+    if settings.sides == "follow" or (
+        settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
+    ):
         v = np.clip(follow_sides(u, v), 0.0, 1.0)
     along, _, up = (sample.normals @ frame.axes.T).T
     # Only along the length, where ends turn down: across it, knots are better spread on the base.
@@ -407,7 +411,7 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
     up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
     frame = base_frame(flat, up)
     u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
-    if settings.sides == "follow":
+    if settings.sides != "straight":
         v = np.clip(follow_sides(u, v), 0.0, 1.0)
     whole = 1 + settings.reach
     size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)

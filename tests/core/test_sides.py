@@ -1,0 +1,88 @@
+"""Sides that are followed or straight: the default does as well as the better of both."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.scan.sample import Sample
+from usual_clay.core.spline.surface import BSplineSurface, surface_normals
+
+Outline = Callable[[np.ndarray, np.ndarray], np.ndarray]
+Height = Callable[[np.ndarray, np.ndarray], np.ndarray]
+
+
+def rolling(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    return 3 * np.sin(x / 25) * np.cos(y / 30) + 0.002 * x * y
+
+
+def round_top(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    return np.sqrt(np.maximum(30**2 - x**2 - y**2, 1.0))
+
+
+SHAPES: dict[str, tuple[tuple[float, float], Outline, Height]] = {
+    "whole": ((80, 50), lambda x, y: x > -99, rolling),
+    "L": ((80, 50), lambda x, y: (x < -10) | (y < -5), rolling),
+    "ring": ((50, 50), lambda x, y: (np.hypot(x, y) < 25) & (np.hypot(x, y) > 12), rolling),
+    "star": (
+        (50, 50), lambda x, y: np.hypot(x, y) < 14 + 9 * np.cos(5 * np.arctan2(y, x)), rolling
+    ),
+    "disc": ((50, 50), lambda x, y: np.hypot(x, y) < 24, rolling),
+    "dome": ((50, 50), lambda x, y: np.hypot(x, y) < 24, round_top),
+    "wedge": ((80, 50), lambda x, y: np.abs(y) < 24 - 0.28 * (x + 40), rolling),
+}  # fmt: skip
+
+
+def measured(name: str, count: int = 8_000) -> Sample:
+    size, outline, height = SHAPES[name]
+    random = np.random.default_rng(5)
+    x, y = random.uniform(-0.5, 0.5, (2, 4 * count)) * np.array(size)[:, None]
+    inside = outline(x, y)
+    x, y, step = x[inside][:count], y[inside][:count], 1e-4
+    z = height(x, y)
+    slopes = [(height(x + step, y) - z) / step, (height(x, y + step) - z) / step]
+    normals = np.column_stack([-slopes[0], -slopes[1], np.ones(len(x))])
+    normals /= np.linalg.norm(normals, axis=1)[:, None]
+    noise = normals * random.normal(0, 0.01, len(x))[:, None]
+    return Sample(np.column_stack([x, y, z]) + noise, normals)
+
+
+def turn(surface: BSplineSurface) -> float:
+    """The greatest angle between normals of neighbours on a grid inside, degrees."""
+    at = np.linspace(0.05, 0.95, 60)
+    u, v = (part.ravel() for part in np.meshgrid(at, at, indexing="ij"))
+    n = surface_normals(surface, u, v).reshape(60, 60, 3)
+    pairs = ((n[1:] * n[:-1]).sum(axis=2), (n[:, 1:] * n[:, :-1]).sum(axis=2))
+    return float(np.degrees(np.arccos(np.clip(min(p.min() for p in pairs), -1, 1))))
+
+
+@pytest.mark.parametrize("name", SHAPES)
+def test_the_default_is_as_lean_as_the_better_choice_and_does_not_fold(name: str) -> None:
+    sample, tolerance = measured(name), Tolerance(0.03)
+    plain = CastSettings(reach=0.1, smoothness=0.1, knots="adaptive")
+    spent = {}
+    for sides in ("best", "follow", "straight"):
+        found = to_tolerance(sample, replace(plain, sides=sides), tolerance)
+        assert found.cast is not None
+        met = np.quantile(np.abs(found.cast.feet.signed), 0.95) <= tolerance.deviation
+        spent[sides] = found.settings.nu * found.settings.nv if met else np.inf
+        if sides == "best":
+            assert met
+            assert turn(found.cast.surface) < 60
+    assert spent["best"] <= 1.1 * min(spent.values())
+
+
+def test_the_same_is_chosen_however_it_is_asked() -> None:
+    sample = measured("L")
+    settings = CastSettings(nu=8, nv=6, reach=0.1, smoothness=0.1)
+    made = {
+        s: cast(sample, replace(settings, sides=s)).surface.points for s in ("best", "straight")
+    }
+    assert np.array_equal(made["best"], made["straight"])
