@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -26,9 +26,19 @@ TURN, CELLS = float(np.radians(60)), 24
 BETTER = 0.9
 
 
-@lru_cache(maxsize=16)
+# What was found of a sample, for as long as that lives.
+_known: WeakKeyDictionary[Sample, dict[tuple[str, str], bool]] = WeakKeyDictionary()
+
+
 def follows_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
     """Tell whether a small surface whose sides follow a region lies as near, and as calmly."""
+    told = _known.setdefault(sample, {})
+    if (choice, plane) not in told:
+        told[choice, plane] = _tried(sample, choice, plane)
+    return told[choice, plane]
+
+
+def _tried(sample: Sample, choice: FrameChoice, plane: str) -> bool:
     step = max(1, len(sample.points) // POINTS)
     points = sample.points[::step]
     frame = base_frame(sample.points, sample.normals, choice, plane)
