@@ -13,7 +13,7 @@ from tests.shapes import height_field
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import LEVELS, Tolerance
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.cast import cast, fit_once, stiffness_of
+from usual_clay.core.fit.cast import cast, fit_once
 from usual_clay.core.fit.parameterize.frame import FrameError
 from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
 from usual_clay.core.fit.price import price_of_cast
@@ -22,7 +22,7 @@ from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_fro
 from usual_clay.core.fit.search.fairness import Calm, bending_energy, fairness_of, inflections_of
 from usual_clay.core.fit.search.front import front
 from usual_clay.core.fit.solve.slide import PLACES, Start, fit_sliding, pulled, pulls_of
-from usual_clay.core.fit.solve.system import Space, seamless
+from usual_clay.core.fit.solve.system import Space, seamless, stiffness_of
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import collocation, even_knots, gram
 from usual_clay.core.spline.closest import foot_points
@@ -306,7 +306,7 @@ def test_points_that_slide_come_to_rest_far_sooner_and_nearer() -> None:
     sample = ridge(8000)
     settings = CastSettings(nu=14, nv=6, reach=0.05)
     base, off = parameterize(sample, settings), {}
-    stiffness, space = stiffness_of(settings.smoothness, base), base.start_space(settings)
+    stiffness, space = stiffness_of(settings.smoothness, base.size), base.start_space(settings)
     for slides in (True, False):
         now = Start(base.u, base.v, np.ones(len(sample.points)))
         for _ in range(6):

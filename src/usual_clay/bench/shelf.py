@@ -91,12 +91,11 @@ class ShelfRow(Guarded, QFrame):
 
     def _add_figures(self, row: QHBoxLayout) -> None:
         item, job = self.item, self.session.shown
-        size, judged = view_of(item).figure, isinstance(item, Judged)
+        size = view_of(item).figure
         if size is not None:
             words, unit = size(item)
-            row.addWidget(_figure(words, 40 if judged else 52, unit))
-        report = job.report(item) if isinstance(item, Judged) else None
-        if report is None or not isinstance(item, Judged):
+            row.addWidget(_figure(words, 40 if isinstance(item, Judged) else 52, unit))
+        if not isinstance(item, Judged) or (report := job.report(item)) is None:
             return
         tip = _report_words(report, self.stale, job.is_loose(item))
         figure = _figure("…" if self.stale else f"{report.at_share:.3f}", 44, tip)

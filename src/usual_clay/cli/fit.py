@@ -25,7 +25,6 @@ from usual_clay.files.sources import take_for, with_region
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.items import Curve, Scan, Surface
 from usual_clay.job.job import Job
-from usual_clay.job.remake import given_for
 
 
 def add_fit_command(commands: Any) -> None:
@@ -105,8 +104,7 @@ def _fit(options: argparse.Namespace) -> int:
         raise InputError("--front needs --controls auto: the search is what finds it")
     job = Job(tolerance=Tolerance(options.tolerance, options.share))
     job, (scan_id,) = take_for(job, (Scan,), options.scan, options.unit)
-    scan = job.get(scan_id, Scan)
-    assert scan is not None
+    scan = job.the(scan_id, Scan)
     if options.borders is not None:
         if options.closed:
             raise InputError("a patch inside four borders does not close: leave --closed out")
@@ -136,12 +134,11 @@ def _fit(options: argparse.Namespace) -> int:
         method = f"least squares, {options.knots} knots, {slid}"
     if counts is not None:
         settings = settings.sized(*counts)
-    job, item, said = made_or_found(
+    job, item, given, said = made_or_found(
         job, kind, settings, roles, options.scan.stem, counts is None, options.limit
     )
     surface = job.the(item.id, Surface)
-    assert surface.recipe is not None
-    figures = figures_of(job, surface, given_for(job, surface.recipe))
+    figures = figures_of(job, surface, given)
     if figures["closed"]:
         method += f", closed in {figures['closed']}"
     figures |= {"method": method, "seconds": time.perf_counter() - started}

@@ -21,6 +21,7 @@ from usual_clay.job.kinds import item_kind
 from usual_clay.job.made import Given
 from usual_clay.job.recipes import KINDS, Kind, kind_of
 from usual_clay.job.remake import given_for
+from usual_clay.job.remake import make as made_by
 
 HELP = "./run make KIND --help tells the roles and the settings of one."
 
@@ -83,11 +84,10 @@ def run_make(options: argparse.Namespace) -> int:
     settings = settings_from(kind.settings, options.settings)
     job = Job(tolerance=Tolerance(options.tolerance, options.share))
     job, roles = _taken(job, kind, options.roles, options.unit)
-    job, item, said = made_or_found(
+    job, item, given, said = made_or_found(
         job, kind.name, settings, roles, options.out.stem, options.search, options.limit
     )
-    assert item.recipe is not None
-    figures = figures_of(job, item, given_for(job, item.recipe, decode))
+    figures = figures_of(job, item, given)
     write_item(options.out, item, job.tolerance.deviation / 5)
     figures |= {"kind": kind.name, "seconds": time.perf_counter() - started}
     write_report(options.report, figures)
@@ -116,17 +116,25 @@ def made_or_found(
     name: str,
     searched: bool,
     limit: int | None = None,
-) -> tuple[Job, Followed, str]:
-    """Make an item by a recipe, or search for the leanest one; also return what to say of it."""
+) -> tuple[Job, Followed, Given, str]:
+    """Make an item by a recipe, or search for the leanest one.
+
+    Returns
+    -------
+    job : Job
+    item : Followed
+    given : Given
+        What it was made of, with what was worked out from that on the way.
+    words : str
+        What to say of it.
+    """
     keyed: dict[str, Any] = roles
-    if not searched:
-        job, item, _ = make.add(job, kind, settings, name, decode, **keyed)
-        return job, item, ""
     item = make.planned(job, kind, settings, name, **keyed)
     assert item.recipe is not None
-    given: Given = given_for(job, item.recipe, decode)
+    given = given_for(job, item.recipe, decode)
+    if not searched:
+        job, item = make.with_result(job, item, made_by(item.recipe, given))
+        return job, item, given, ""
     outcome = make.search(item, given, job.tolerance, limit)
     job = make.with_outcome(job.with_item(item), item, outcome)
-    found = job.get(item.id, Followed)
-    assert found is not None
-    return job, found, outcome.words
+    return job, job.the(item.id, Followed), given, outcome.words

@@ -74,8 +74,7 @@ def run_trace(options: argparse.Namespace) -> int:
         raise FileError(f"{options.out.name}: curves are written as {', '.join(SUFFIXES)}")
     job = Job(tolerance=tolerance)
     job, (list_id,) = take_for(job, (PointList,), options.points, options.unit or "mm")
-    points = job.get(list_id, PointList)
-    assert points is not None
+    points = job.the(list_id, PointList)
     space = points.points
     closed, told_of_ends = _closed(space, options.closed, options.corners > 0, options.points.name)
     job = job.changed(list_id, closed=closed)
@@ -87,7 +86,7 @@ def run_trace(options: argparse.Namespace) -> int:
     for part in range(len(parts_of(run, settings.corners))):
         own = replace(settings, part=part)
         roles = {"points": [list_id]}
-        job, item, said = made_or_found(job, "spline", own, roles, points.name, searched)
+        job, item, _, said = made_or_found(job, "spline", own, roles, points.name, searched)
         fits.append(job.the(item.id, Curve))
         told.append(said)
     words = " ".join(filter(None, told))

@@ -39,8 +39,7 @@ def take_scan(job: Job, path: Path, unit: str) -> Taken:
 def take_region(job: Job, path: Path, unit: str) -> Taken:
     """Take the whole of a scan as a region."""
     job, (scan_id,) = take_scan(job, path, unit)
-    scan = job.get(scan_id, Scan)
-    assert scan is not None
+    scan = job.the(scan_id, Scan)
     used = np.zeros(len(scan.mesh.vertices), dtype=bool)
     used[scan.mesh.triangles] = True
     return with_region(job, scan, used)

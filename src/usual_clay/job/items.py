@@ -120,6 +120,7 @@ class Fitted(Judged):
 
     Attributes
     ----------
+    geometry : BSplineCurve or BSplineSurface
     candidates : tuple of Candidate
         The other balances of control points and deviation that were computed.
     watches : str
@@ -128,12 +129,13 @@ class Fitted(Judged):
         Control points in each of its directions.
     """
 
+    geometry: BSplineCurve | BSplineSurface
     candidates: tuple[Candidate, ...] = ()
     watches: ItemId = ""
 
     @property
     def counts(self) -> tuple[int, ...]:
-        raise NotImplementedError
+        return self.geometry.points.shape[:-1]
 
     @property
     def control_points(self) -> int:
@@ -271,10 +273,6 @@ class Curve(Fitted):
     geometry: BSplineCurve
     watched: TraceSettings | None = None
 
-    @property
-    def counts(self) -> tuple[int, ...]:
-        return (len(self.geometry.points),)
-
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Surface(Fitted):
@@ -298,7 +296,3 @@ class Surface(Fitted):
             object.__setattr__(self, "signed", frozen(self.signed))
         if self.inside is not None:
             object.__setattr__(self, "inside", frozen(self.inside, "int64"))
-
-    @property
-    def counts(self) -> tuple[int, ...]:
-        return self.geometry.counts

@@ -137,6 +137,15 @@ class Job:
             if item.recipe is not None and item_id in item.recipe.sources
         ]
 
+    def downstream(self, item_id: ItemId) -> set[ItemId]:
+        """Return the ids of an item and of all that is made from it, near or far."""
+        found, going = {item_id}, [item_id]
+        while going:
+            fresh = [item.id for item in self.followers(going.pop()) if item.id not in found]
+            found.update(fresh)
+            going += fresh
+        return found
+
     def measured(self, surface: Surface) -> Region | PointList | None:
         """Return the region or loose points that judge a surface, if they are still there.
 
@@ -149,6 +158,11 @@ class Job:
                 id=f"{surface.id} inside", name=name, scan=source, vertices=surface.inside
             )
         return self.get(source, Region) or self.get(source, PointList)
+
+    def region_of(self, surface: Surface) -> Region | None:
+        """Return what judges a surface where it is a region of a scan."""
+        measured = self.measured(surface)
+        return measured if isinstance(measured, Region) else None
 
     def report(self, item: Judged) -> Report | None:
         """Judge what was fitted by the job's tolerance."""

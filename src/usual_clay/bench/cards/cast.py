@@ -311,7 +311,7 @@ class CastCard(Card):
         elif surface.made_by(PatchSettings) is not None:
             self.about.setText(
                 "inside four borders"
-                if region is None or isinstance(region, PointList)
+                if region is None
                 else f"inside four borders, {thousands(len(region.vertices))} points of"
                 f" {job.items[region.scan].name}"
             )

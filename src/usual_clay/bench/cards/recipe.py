@@ -16,7 +16,7 @@ from usual_clay.bench.widgets import Row, combo, fill
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import make
-from usual_clay.job.items import Followed
+from usual_clay.job.items import Fitted, Followed, Judged
 from usual_clay.job.recipes import Kind, Role, kind_of
 from usual_clay.job.remake import is_stale
 
@@ -121,9 +121,9 @@ class RecipeCard(Card):
 
     def _show_figures(self, item: Followed) -> None:
         job, stale = self.session.shown, is_stale(self.session.shown, item)
-        report = job.report(item) if hasattr(item, "signed") else None  # type: ignore[arg-type]
-        self.figures.setVisible(report is not None or hasattr(item, "control_points"))
-        cost = getattr(item, "control_points", None)
+        report = job.report(item) if isinstance(item, Judged) else None
+        cost = item.control_points if isinstance(item, Fitted) else None
+        self.figures.setVisible(report is not None or cost is not None)
         if report is not None:
             words = "being made" if stale else f"{percent(job.tolerance.share)} are nearer"
             self.near.show_figure(f"{report.at_share:.3f} mm", words, stale)
@@ -159,9 +159,7 @@ class RecipeCard(Card):
         try:
             for name, ids in roles.items():
                 if tuple(ids) != recipe.all(name):
-                    now = job.get(item.id, Followed)
-                    assert now is not None
-                    job = make.tied(job, now, name, *ids)
+                    job = make.tied(job, job.the(item.id, Followed), name, *ids)
         except ClayError as error:
             session.told.emit("trouble", sentence(error))
             return

@@ -88,9 +88,10 @@ class ShapeScanCard(Card):
         self._shown, self._made = shown, None
         self.keep.setEnabled(False)
         self.session.propose(None)
-        region = job.measured(before) or job.measured(after)
-        scan = job.get(region.scan, Scan) if isinstance(region, Region) else None
-        if before is after or not isinstance(region, Region) or scan is None:
+        judged = before if job.measured(before) is not None else after
+        region = job.region_of(judged)
+        scan = None if region is None else job.get(region.scan, Scan)
+        if before is after or region is None or scan is None:
             self.say(
                 "",
                 "Choose two surfaces: as it was, and as it is."

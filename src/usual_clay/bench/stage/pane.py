@@ -34,7 +34,7 @@ from usual_clay.bench.stage.snapping import draw_snap, snap
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.comb import comb_of
+from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface, isocurve
 from usual_clay.job.edits.shaping import has_through, places_of
@@ -232,14 +232,7 @@ class Pane(Guarded, QWidget):
         """Draw rows and columns that are chosen whole as the curves that they are, with combs."""
         for line in whole_lines(surface, self.session.choice.points)[:MOST_LINES]:
             if self._shows_combs():
-                curve_overlay.draw_comb(
-                    painter,
-                    self.view,
-                    comb_of(line),
-                    self.session.sight.comb_scale,
-                    self.session.sight.comb_density,
-                    quick=self.session.hand.dragging is not None,
-                )
+                self._paint_comb(painter, comb_of(line))
             curve_overlay.draw_in_hand(painter, self.view, line, now().chosen)
 
     def _paint_ghost(self, painter: QPainter, surface: Surface) -> None:
@@ -253,7 +246,6 @@ class Pane(Guarded, QWidget):
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
         job, session = self.session.shown, self.session
-        dragged = session.hand.dragging is not None
         chosen = job.get(session.choice.item, Curve)
         fresh = [c for c in job.all(Curve) if c.id not in session.job.items]
         for curve in ([chosen] if chosen is not None else []) + fresh:
@@ -263,31 +255,19 @@ class Pane(Guarded, QWidget):
             if old is not None and old.geometry is not curve.geometry:
                 curve_overlay.draw_ghost(painter, self.view, old.geometry)
             if self._shows_combs() and len(fresh) < 2:
-                comb = self.scene.comb(curve)
-                curve_overlay.draw_comb(
-                    painter,
-                    self.view,
-                    comb,
-                    session.sight.comb_scale,
-                    session.sight.comb_density,
-                    None,
-                    dragged,
-                )
+                self._paint_comb(painter, self.scene.comb(curve))
             if self.scene.shown.net:
                 self._paint_points(painter, curve, curve is chosen)
         if chosen is not None and chosen.visible and self._shows_combs():
             # What meets it is judged with it.
             for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
-                comb = self.scene.comb(other)
-                curve_overlay.draw_comb(
-                    painter,
-                    self.view,
-                    comb,
-                    session.sight.comb_scale,
-                    session.sight.comb_density,
-                    self.scene.comb(chosen),
-                    dragged,
-                )
+                self._paint_comb(painter, self.scene.comb(other), self.scene.comb(chosen))
+
+    def _paint_comb(self, painter: QPainter, comb: Comb, like: Comb | None = None) -> None:
+        """Draw a comb as it is set, to the scale of another where that is given."""
+        sight, quick = self.session.sight, self.session.hand.dragging is not None
+        scale, density = sight.comb_scale, sight.comb_density
+        curve_overlay.draw_comb(painter, self.view, comb, scale, density, like, quick)
 
     def _shows_combs(self) -> bool:
         """Tell whether combs are shown: while a hand drags, in the view that it drags in."""

@@ -259,7 +259,7 @@ class Scene(QObject):
 
     def portrait(self, surface: Surface) -> Portrait | None:
         """Return a surface's portrait, the last one while a newer is being made."""
-        region = self._region_of(surface)
+        region = self.session.shown.region_of(surface)
         known = self._portraits.get(surface.id)
         wanted = (surface.geometry, None if region is None else region.vertices)
         if known is None or not _same(known[0], wanted):
@@ -305,10 +305,6 @@ class Scene(QObject):
         work.start(
             surface.id, "portrait", "", lambda *_: _portray(surface, region, judge, scan), done
         )
-
-    def _region_of(self, surface: Surface) -> Region | None:
-        measured = self.session.shown.measured(surface)
-        return measured if isinstance(measured, Region) else None
 
     def _judge_key(self, region: Region | None) -> Judge | None:
         known = self._judges.get(id(region.vertices)) if region is not None else None

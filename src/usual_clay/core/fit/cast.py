@@ -23,7 +23,7 @@ from usual_clay.core.fit.parameterize.region import (
 from usual_clay.core.fit.solve.adaptive import Attempt, Laid, exchanged, grown
 from usual_clay.core.fit.solve.edges import constrained_edges
 from usual_clay.core.fit.solve.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
-from usual_clay.core.fit.solve.system import Space
+from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.sample import Sample, spike_weights
 from usual_clay.core.spline.closest import (
@@ -134,11 +134,6 @@ def laid_for_knots(sample: Sample, base: Parameterization, stiffness: float, sta
         base.fixed,
         base.held,
     )
-
-
-def stiffness_of(smoothness: float, base: Parameterization) -> float:
-    """Return the thin plate's factor in mm squared."""
-    return float(10 ** (8 * smoothness - 12) * base.size[0] * base.size[1])
 
 
 def fit_once(
@@ -265,7 +260,7 @@ def settled(
     begin: BSplineSurface | None = None,
 ) -> Cast:
     """Alternate fits and corrections of the parameters until another round no longer pays."""
-    stiffness = stiffness_of(settings.smoothness, base)
+    stiffness = stiffness_of(settings.smoothness, base.size)
     floor = 1e-6 * max(base.size)
     last, best = np.inf, None
     now = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)

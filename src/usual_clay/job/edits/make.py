@@ -75,9 +75,7 @@ def watching(item: Followed, kind: Kind) -> Followed:
     """Return an item that is judged by what its recipe says judges it."""
     assert item.recipe is not None
     judge = item.recipe.one(kind.judged_by) if kind.judged_by else None
-    if any(each.name == "watches" for each in fields(item)):
-        return replace(item, watches=judge or "")  # type: ignore[call-arg]
-    return item
+    return replace(item, watches=judge or "") if isinstance(item, Fitted) else item
 
 
 def check_roles(job: Job, kind: Kind, recipe: Recipe) -> None:
@@ -226,21 +224,9 @@ def with_settings(job: Job, item: Followed, settings: Any) -> Job:
     if changed - {*KEEPS_FOUND, *FOUND} and not fresh and hasattr(settings, "inner_u"):
         settings = replace(settings, inner_u=(), inner_v=(), net=())
     more: dict[str, Any] = {}
-    if changed - {*COUNTS, *FOUND} and hasattr(item, "candidates"):
+    if changed - {*COUNTS, *FOUND} and isinstance(item, Fitted):
         more["candidates"] = ()
     return job.changed(item.id, recipe=replace(item.recipe, settings=settings), **more)
-
-
-def follows_from(job: Job, item: Followed) -> set[ItemId]:
-    """Return the ids of an item and of all that follows from it, however far."""
-    found: set[ItemId] = set()
-    wanted = [item.id]
-    while wanted:
-        each = wanted.pop()
-        if each not in found:
-            found.add(each)
-            wanted += [follower.id for follower in job.followers(each)]
-    return found
 
 
 def tied(job: Job, item: Followed, role: str, *ids: ItemId) -> Job:
@@ -254,7 +240,7 @@ def tied(job: Job, item: Followed, role: str, *ids: ItemId) -> Job:
     assert item.recipe is not None
     kind, recipe = kind_of(item.recipe.kind), item.recipe.with_role(role, *ids)
     check_roles(job, kind, recipe)
-    after = follows_from(job, item)
+    after = job.downstream(item.id)
     for each in ids:
         if each in after:
             own = "itself" if each == item.id else f"{job.items[each].name}, which follows it"

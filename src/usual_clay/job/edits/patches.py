@@ -119,22 +119,12 @@ def neighbour_at(job: Job, surface: Surface, side: int) -> Surface | None:
     border = border_of(job, surface, side)
     if border is None:
         return None
-    follows = downstream(job, surface.id)
+    follows = job.downstream(surface.id)
     for other in job.all(Surface):
         free = other.id not in follows and other.geometry.weights is None
         if free and edge_strays(other.geometry, border.geometry) is not None:
             return other
     return None
-
-
-def downstream(job: Job, item_id: ItemId) -> set[ItemId]:
-    """Return an item and all that is made from it, near or far."""
-    found, going = {item_id}, [item_id]
-    while going:
-        fresh = [item.id for item in job.followers(going.pop()) if item.id not in found]
-        found.update(fresh)
-        going += fresh
-    return found
 
 
 def network_of(job: Job, surface: Surface) -> list[Surface]:

@@ -12,7 +12,7 @@ from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.job.items import Region, Surface
+from usual_clay.job.items import Surface
 from usual_clay.job.job import Job, sample_of
 
 # Feet this near to a border lie on it.
@@ -38,8 +38,8 @@ def reshaped_surface(
 
 def judged_within(job: Job, surface: Surface) -> Surface:
     """Return a part of a surface judged by the scan that lies over it alone."""
-    region = job.measured(surface)
-    if not isinstance(region, Region):
+    region = job.region_of(surface)
+    if region is None:
         return surface
     feet = foot_points(surface.geometry, sample_of(job, region).points)
     over = np.maximum(np.abs(feet.u - 0.5), np.abs(feet.v - 0.5)) < 0.5 - ON_RIM

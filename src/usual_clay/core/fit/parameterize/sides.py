@@ -9,7 +9,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.parameterize.frame import FrameChoice, base_frame, follow_sides
 from usual_clay.core.fit.solve.slide import LEAST_ALONG, Start, fit_from, pulls_of
-from usual_clay.core.fit.solve.system import Space
+from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.closest import foot_points
@@ -18,7 +18,7 @@ from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 # A trial has so many points at the most, control points, and rounds.
 POINTS, COUNTS, ROUNDS = 2_000, (8, 6), 3
 # It runs past its region by this part, and is as stiff as a cast usually is.
-REACH, STIFFNESS = 0.1, 10**-9.6
+REACH, SMOOTHNESS = 0.1, 0.3
 # Normals of neighbouring cells that turn by so much cost as much as being as far off again.
 TURN, CELLS = float(np.radians(60)), 24
 # Sides are straight where that is so much better: a surface that follows them does not run past
@@ -53,7 +53,7 @@ def _badness(points: Floats, u: Floats, v: Floats, size: tuple[float, float]) ->
     if len(points) < 4 * COUNTS[0] * COUNTS[1]:
         return 1.0
     space = Space(even_knots(COUNTS[0], 3), even_knots(COUNTS[1], 3), 3, 3)
-    stiffness = STIFFNESS * size[0] * size[1]
+    stiffness = stiffness_of(SMOOTHNESS, size)
     u, v = (0.5 + (each - 0.5) / (1 + REACH) for each in (u, v))
     start = Start(u, v, np.ones(len(points)))
     for _ in range(ROUNDS):

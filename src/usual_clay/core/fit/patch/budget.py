@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels, judge
-from usual_clay.core.fit.cast import Cast, laid_for_knots, settled, stiffness_of, surface_of
+from usual_clay.core.fit.cast import Cast, laid_for_knots, settled, surface_of
 from usual_clay.core.fit.parameterize.region import Parameterization, with_knots_of
 from usual_clay.core.fit.patch.patch import Ground, PatchSettings, finished, lay_out
 from usual_clay.core.fit.search.budget import (
@@ -24,6 +24,7 @@ from usual_clay.core.fit.search.front import RICHER, finer
 from usual_clay.core.fit.search.knot_search import KnotSearch
 from usual_clay.core.fit.search.trials import GROWTH
 from usual_clay.core.fit.solve.adaptive import Attempt
+from usual_clay.core.fit.solve.system import stiffness_of
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
@@ -193,7 +194,7 @@ def _knot_search(tried: _Patches, limit: int) -> KnotSearch:
     base, settings = tried.base, tried.settings
     assert base.least is not None
     first = tried.made[tried.fewest]
-    stiffness = stiffness_of(settings.smoothness, base)
+    stiffness = stiffness_of(settings.smoothness, base.size)
     laid = laid_for_knots(tried.sample, base, stiffness, first.start)
     ends = [
         limit if settings.is_adaptive(direction) else fewest

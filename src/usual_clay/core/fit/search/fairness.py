@@ -9,10 +9,10 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import bends, sign_changes
 from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels
-from usual_clay.core.fit.cast import fit_once, stiffness_of
+from usual_clay.core.fit.cast import fit_once
 from usual_clay.core.fit.parameterize.region import Parameterization, Sizes
 from usual_clay.core.fit.solve.slide import Start
-from usual_clay.core.fit.solve.system import Space
+from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots, gram
 from usual_clay.core.spline.surface import BSplineSurface, sample_parameters, surface_derivatives
@@ -142,7 +142,7 @@ def _smoothest(
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):
         middle = (low + high) / 2
-        surface, feet = fit_once(sample, base, space, stiffness_of(middle, base), start)
+        surface, feet = fit_once(sample, base, space, stiffness_of(middle, base.size), start)
         start = start._replace(u=feet.u, v=feet.v, near=surface)
         if at_share(distance_levels(feet.signed), tolerance.share) <= wanted:
             best, low = min(best, bending_energy(surface, base)), middle

@@ -7,13 +7,14 @@ from collections.abc import Callable
 import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance, distance_levels
-from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, stiffness_of, surface_of
+from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, surface_of
 from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization, parameterize
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.search.knot_search import HOPELESS, KnotSearch
 from usual_clay.core.fit.solve.adaptive import Attempt, Laid
 from usual_clay.core.fit.solve.slide import Start
+from usual_clay.core.fit.solve.system import stiffness_of
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.surface import BSplineSurface
@@ -42,7 +43,7 @@ class Trials:
             sample, settings.sized(settings.degree + 3, settings.degree + 3)
         )
         self.fewest = self.base.fewest(settings.degree)
-        self.stiffness = stiffness_of(settings.smoothness, self.base)
+        self.stiffness = stiffness_of(settings.smoothness, self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
         start = Start(self.base.u, self.base.v, np.ones(len(sample.points)), home=self.base.home)

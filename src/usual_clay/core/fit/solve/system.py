@@ -69,6 +69,11 @@ class FixedControlPoints:
         return FixedControlPoints(self.which.T, self.points.transpose(1, 0, 2))
 
 
+def stiffness_of(smoothness: float, size: tuple[float, float]) -> float:
+    """Return the thin plate's factor in mm squared for a smoothness of 0 to 1 on a base."""
+    return float(10 ** (8 * smoothness - 12) * size[0] * size[1])
+
+
 def fit_control_points(
     space: Space,
     u: Floats,
