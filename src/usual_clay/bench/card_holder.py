@@ -16,7 +16,7 @@ from usual_clay.bench.command import Commands
 from usual_clay.bench.guard import faults
 from usual_clay.bench.item_views import RECIPE_CARDS, view_of
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import button, label
+from usual_clay.bench.widgets import button, label, set_role
 from usual_clay.files.picture_file import SUFFIXES as PICTURES
 from usual_clay.files.take_in import SUFFIXES as CURVES
 from usual_clay.job.items import Followed, Item
@@ -76,7 +76,8 @@ class CardHolder(QWidget):
 
     def _notice(self) -> QVBoxLayout:
         """Return the place of what was told, with what a fault has to copy."""
-        self.told = label(wraps=True)
+        # A label without a role at first would keep the padding that it had then: none.
+        self.told = label(role="news", wraps=True)
         self._details = ""
         self.copy = button(
             "Copy details", "Copy what happened, for whoever looks into it", role="quiet",
@@ -207,10 +208,8 @@ class CardHolder(QWidget):
         self._fade.stop()
         self.copy.hide()
         self.dismiss.hide()
+        set_role(self.told, role)
         self.told.setText(words)
-        self.told.setProperty("role", role)
-        self.told.style().unpolish(self.told)
-        self.told.style().polish(self.told)
         self.told.show()
 
     def _put_notice_away(self) -> None:
