@@ -400,7 +400,10 @@ class CastCard(Card):
         calm = known is not None and known[0] is surface.geometry
         self.figures.more.setVisible(calm)
         if known is not None and calm:
-            self.figures.more.show_figure(f"{known[1].times:.2g} ×", "least bend")
+            times = known[1].times
+            self.figures.more.show_figure(
+                "not known" if times is None else f"{times:.2g} ×", "least bend"
+            )
             self.figures.more.setToolTip(known[1].words)
         words = session.notes.get(surface.id, "")
         if session.sight.price is not None and session.sight.price[0] is surface.geometry:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Literal
 
 import numpy as np
@@ -12,7 +13,7 @@ from usual_clay.core.fit.parameterize.mirror import Mirror
 from usual_clay.core.fit.patch.meet import Continuity
 from usual_clay.core.fit.solve.system import Space
 from usual_clay.core.scan.mesh import unit
-from usual_clay.core.spline.basis import SplineError, collocation, greville
+from usual_clay.core.spline.basis import SplineError, greville
 from usual_clay.core.spline.boundary import (
     BORDERS,
     Border,
@@ -27,7 +28,7 @@ from usual_clay.core.spline.boundary import (
 )
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.four_borders import make_compatible
-from usual_clay.core.spline.knots import reverse
+from usual_clay.core.spline.knots import reverse, run_on
 from usual_clay.core.spline.parts import length_of
 from usual_clay.core.spline.surface import (
     BSplineSurface,
@@ -125,7 +126,7 @@ def longer(surface: BSplineSurface, settings: LongerSettings) -> BSplineSurface:
     whole = _mean_length(surface, direction)
     past = settings.by / whole
     for _ in range(ROUNDS):
-        made = _run_on(surface, direction, past)
+        made = along(surface, direction, partial(_past_its_end, past))
         grown = _mean_length(made, direction) - whole
         if abs(grown - settings.by) < 1e-6 * settings.by:
             break
@@ -133,18 +134,9 @@ def longer(surface: BSplineSurface, settings: LongerSettings) -> BSplineSurface:
     return made
 
 
-def _run_on(surface: BSplineSurface, direction: str, past: float) -> BSplineSurface:
-    def change(knots: Floats, coefficients: Floats) -> tuple[Floats, Floats]:
-        degree = len(knots) - len(coefficients) - 1
-        wider = knots.copy()
-        wider[-degree - 1 :] = 1 + past
-        sites = greville(wider, degree)
-        values = np.tensordot(collocation(knots, degree, sites), coefficients, axes=1)
-        system = collocation(wider, degree, sites)
-        flat = np.linalg.solve(system, values.reshape(len(sites), -1))
-        return wider / wider[-1], np.asarray(np.reshape(flat, values.shape), dtype=np.float64)
-
-    return along(surface, direction, change)
+def _past_its_end(past: float, knots: Floats, coefficients: Floats) -> tuple[Floats, Floats]:
+    wider, net = run_on(knots, coefficients, 0.0, past)
+    return wider / wider[-1], net
 
 
 def _mean_length(surface: BSplineSurface, direction: str) -> float:

@@ -22,7 +22,15 @@ from usual_clay.core.fit.parameterize.region import (
 )
 from usual_clay.core.fit.solve.adaptive import Attempt, Laid, exchanged, grown
 from usual_clay.core.fit.solve.edges import constrained_edges
-from usual_clay.core.fit.solve.slide import LEAST_ALONG, LEAST_WITHIN, Start, fit_from, pulls_of
+from usual_clay.core.fit.solve.run_out import run_out, words_of
+from usual_clay.core.fit.solve.slide import (
+    LEAST_ALONG,
+    LEAST_WITHIN,
+    Start,
+    fit_from,
+    pulls_of,
+    stepped,
+)
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.sample import Sample, spike_weights
@@ -201,16 +209,33 @@ def cast(
     best = settled(sample, settings, base, None, progress, found)
     if settings.edges != FREE_EDGES:
         best = with_constrained_edges(sample, settings, base, best)
+    best, told_reach = with_reach(best, base)
     count = len(own.points)
     exact = best.feet.part(np.arange(count))
-    if not _many(sample):
+    if not _many(sample) or any(base.past):
         exact = foot_points(best.surface, own.points, (exact.u, exact.v))
     exact = sought_anew(best.surface, own.points, exact)
-    words = [base.words, folds_in(best.surface, exact, own.normals, best.weights[:count])]
+    folds = folds_in(best.surface, exact, own.normals, best.weights[:count])
+    words = [base.words, told_reach, folds]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
     told = "; ".join(filter(None, words))
     return replace(best, feet=exact, weights=best.weights[:count], words=told)
+
+
+def with_reach(tight: Cast, base: Parameterization) -> tuple[Cast, str]:
+    """Let a cast run out past its region; what should be said of it comes with it."""
+    wanted = np.array(base.past)
+    if not wanted.any():
+        return tight, ""
+    feet = tight.feet
+    off = _weighted_rms(feet.signed, tight.weights)
+    mirror = "" if base.mirror is None else base.mirror.direction
+    made = run_out(tight.surface, wanted, (feet.u, feet.v), off, mirror)
+    u, v = made.parameters(feet.u, "u"), made.parameters(feet.v, "v")
+    surface = made.surface if base.mirror is None else base.mirror.halved(made.surface)
+    past = replace(tight, surface=surface, feet=replace(feet, u=u, v=v))
+    return past, words_of(wanted, made.past)
 
 
 def with_constrained_edges(
@@ -308,8 +333,10 @@ def settled(
         last = rms
         height = heights(surface, sample.points, feet)
         weights = spike_weights(height, sample.neighbours, floor)
-        at = (base.u, base.v, None) if base.fixed else (feet.u, feet.v, surface)
-        now = Start(at[0], at[1], weights, at[2], base.home)
+        if base.fixed:
+            now = Start(base.u, base.v, weights, home=base.home)
+        else:
+            now = stepped(now, feet, surface, weights)
     assert best is not None
     return best
 

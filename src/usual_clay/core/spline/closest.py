@@ -31,6 +31,10 @@ FIRST = 5
 SCOUTS, CELLS = 8_000, 80
 # Points that lie so many times as far off as the median are looked at twice.
 FAR = 8.0
+# Without seeds a surface is looked at on so many places along each direction, and in each span.
+LEAST_SAMPLES, LEAST_PER_SPAN = 48, 6
+# So many of these places that are nearest to a point are looked at.
+NEAREST = 24
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,10 +93,35 @@ def foot_points(
     points = np.asarray(points, dtype=np.float64)
     if step is None:
         step = 1e-5 * float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
-    seed = _grid_seed(surface, points) if seed is None else seed
+    if seed is None:
+        return _nearest_of_all(surface, points, step, most, order)
     feet = _settled_feet(surface, points, seed, step, most, order)
     _over_seams(surface, points, step, feet)
     return feet
+
+
+def _nearest_of_all(
+    surface: BSplineSurface, points: Floats, step: float, most: int, order: int
+) -> FootPoints:
+    """Find feet without seeds: of every place that may be the nearest, the nearest."""
+    u = sample_parameters(surface.knots_u, _per_span(surface.knots_u))
+    v = sample_parameters(surface.knots_v, _per_span(surface.knots_v))
+    which, at = valleys(surface_grid(surface, u, v), points)
+    seed = u[at // len(v)], v[at % len(v)]
+    feet = _settled_feet(surface, points[which], seed, step, most, order)
+    _over_seams(surface, points[which], step, feet)
+    return feet.part(_first_of_each(which, np.abs(feet.signed)))
+
+
+def _per_span(knots: Floats) -> int:
+    return max(LEAST_PER_SPAN, -(-LEAST_SAMPLES // (len(np.unique(knots)) - 1)))
+
+
+def _first_of_each(which: Ints, distance: Floats) -> Ints:
+    """Return, for each of the things that entries belong to, its nearest entry."""
+    order = np.lexsort((distance, which))
+    _, first = np.unique(which[order], return_index=True)
+    return np.asarray(order[first])
 
 
 def heights(surface: BSplineSurface, points: Floats, feet: FootPoints) -> Floats:
@@ -221,13 +250,6 @@ def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: Foot
         feet.put(at_seam[better], other.part(better))
 
 
-def _grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:
-    u = sample_parameters(surface.knots_u, 6)
-    v = sample_parameters(surface.knots_v, 6)
-    _, nearest = cKDTree(surface_grid(surface, u, v).reshape(-1, 3)).query(points, workers=2)
-    return u[nearest // len(v)], v[nearest % len(v)]
-
-
 def _settle(
     surface: BSplineSurface,
     points: Floats,
@@ -317,6 +339,66 @@ def _newton_step(
     return du, dv, move
 
 
+def valleys(grid: Floats, points: Floats) -> tuple[Ints, Ints]:
+    """Return, for each point, all places of a grid from which its foot may be reached.
+
+    These are the places that no neighbour on the grid is nearer than, and that lie no farther off
+    than the nearest by more than half across a cell.
+
+    Parameters
+    ----------
+    grid : (a, 3) or (a, b, 3) array
+    points : (n, 3) array
+
+    Returns
+    -------
+    which, at : (k,) arrays
+        Of each pair the point and the place, counted row by row; each point occurs.
+    """
+    flat, shape = grid.reshape(-1, 3), grid.shape[:-1]
+    # A foot is no farther from the nearest place about it than half across a cell.
+    margin = np.sqrt(0.5) * max(
+        float(np.linalg.norm(np.diff(grid, axis=k), axis=-1).max(initial=0.0))
+        for k in range(len(shape))
+    )
+    count = min(NEAREST, len(flat))
+    away, near = cKDTree(flat).query(points, count, workers=2)
+    away, near = away.reshape(len(points), count), near.reshape(len(points), count)
+    places = np.stack(np.unravel_index(near, shape))
+    lowest = np.ones(near.shape, dtype=bool)
+    # What is nearer than one of the list stands before it.
+    for k in range(1, count):
+        apart = np.abs(places[:, :, k, None] - places[:, :, :k]) > 1
+        lowest[:, k] = apart.any(axis=0).all(axis=1)
+    lowest &= away <= away[:, :1] + margin
+    # A point so far away that the list does not reach as far is compared with all places.
+    told = away[:, -1] > away[:, 0] + margin
+    if count == len(flat):
+        told[:] = True
+    row, column = np.nonzero(lowest & told[:, None])
+    parts = [(row, near[row, column])]
+    far = np.flatnonzero(~told)
+    size = max(1, 4_000_000 // len(flat))
+    for start in range(0, len(far), size):
+        some = far[start : start + size]
+        parts.append(_valleys_of_all(grid, points[some], margin, some))
+    which, at = (np.concatenate(part) for part in zip(*parts, strict=True))
+    return which, at
+
+
+def _valleys_of_all(grid: Floats, points: Floats, margin: float, names: Ints) -> tuple[Ints, Ints]:
+    # Slow to import, and not needed to show a finished job.
+    from scipy.ndimage import minimum_filter
+
+    shape = grid.shape[:-1]
+    away = np.linalg.norm(points[:, None] - grid.reshape(1, -1, 3), axis=2)
+    whole = away.reshape(-1, *shape)
+    lowest = whole <= minimum_filter(whole, (1, *(3,) * len(shape)), mode="nearest")
+    lowest &= whole <= away.min(axis=1).reshape(-1, *(1,) * len(shape)) + margin
+    row, at = np.nonzero(lowest.reshape(len(points), -1))
+    return names[row], at
+
+
 def curve_foot_points(
     curve: BSplineCurve,
     points: Floats,
@@ -345,9 +427,11 @@ def curve_foot_points(
     """
     points = np.asarray(points, dtype=np.float64)
     if seed is None:
-        samples = sample_parameters(curve.knots, 12)
-        _, nearest = cKDTree(curve_points(curve, samples)).query(points)
-        seed = samples[nearest]
+        samples = sample_parameters(curve.knots, 4 * _per_span(curve.knots))
+        which, at = valleys(curve_points(curve, samples), points)
+        found = curve_foot_points(curve, points[which], samples[at], close, most)
+        nearest = _first_of_each(which, found[2])
+        return found[0][nearest], found[1][nearest], found[2][nearest]
     low, high = curve.domain
     t = np.array(seed, dtype=np.float64)
     best_t, best = t.copy(), np.full(len(points), np.inf)

@@ -157,6 +157,31 @@ def split(spline: Spline, t: float, direction: str = "u") -> tuple[Spline, Splin
     return part(0), part(1)
 
 
+def run_on(knots: Floats, coefficients: Floats, low: float, high: float) -> Change:
+    """Move end knots outward; the end polynomials go on, which is exact.
+
+    Parameters
+    ----------
+    knots : array
+        Clamped on [0, 1].
+    coefficients : (n, ...) array
+    low, high : float
+        How far past either end, as shares of the domain.
+
+    Returns
+    -------
+    knots, coefficients
+        The knots are on [-low, 1 + high].
+    """
+    degree = len(knots) - len(coefficients) - 1
+    wider = knots.copy()
+    wider[: degree + 1], wider[-degree - 1 :] = -low, 1 + high
+    sites = np.clip(greville(wider, degree), -low, 1 + high)
+    values = np.tensordot(collocation(knots, degree, sites), coefficients, axes=1)
+    flat = np.linalg.solve(collocation(wider, degree, sites), values.reshape(len(sites), -1))
+    return wider, np.asarray(np.reshape(flat, values.shape), dtype=np.float64)
+
+
 def reverse(spline: Spline, direction: str = "u") -> Spline:
     """Run the other way."""
     return _apply(spline, direction, lambda knots, c: (knots[0] + knots[-1] - knots[::-1], c[::-1]))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.errors import GeometryError
 
 FrameChoice = Literal["best", "axes", "locked"]
@@ -180,7 +180,36 @@ def follow_sides(u: Floats, v: Floats) -> Floats:
     return (1 + across) / 2
 
 
-def even_out(t: Floats, along: Floats, up: Floats) -> tuple[Floats, float]:
+def slope_stretch(along: Floats, up: Floats) -> Floats:
+    """Return how long a surface is for a unit of its base.
+
+    Parameters
+    ----------
+    along, up : (n,) arrays
+        The normals' parts along a direction of the base and square to it.
+    """
+    # The inverse of the slope's cosine.
+    slope = np.minimum(np.abs(along) / np.maximum(up, 1e-9), STEEPEST)
+    return np.sqrt(1 + slope**2)
+
+
+def map_stretch(points: Floats, places: Floats, neighbours: Ints) -> Floats:
+    """Return how long a surface is for a unit of its map, about each of its points.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+    places : (n, 2) array
+        Where they lie in the map.
+    neighbours : (n, k) integers
+    """
+    true, mapped = (
+        np.linalg.norm(each[neighbours] - each[:, None], axis=2) for each in (points, places)
+    )
+    return np.median(true, axis=1) / np.maximum(np.median(mapped, axis=1), 1e-300)
+
+
+def even_out(t: Floats, stretch: Floats) -> tuple[Floats, float]:
     """Return parameters that advance with the length on the surface, not on its base.
 
     Where a region turns down towards its ends, a step on the base is a long way on the surface;
@@ -190,8 +219,8 @@ def even_out(t: Floats, along: Floats, up: Floats) -> tuple[Floats, float]:
     ----------
     t : (n,) array
         Parameters on the base, in [0, 1].
-    along, up : (n,) arrays
-        The normals' parts along that direction and square to the base.
+    stretch : (n,) array
+        How long the surface is there for a unit of its base.
 
     Returns
     -------
@@ -201,9 +230,6 @@ def even_out(t: Floats, along: Floats, up: Floats) -> tuple[Floats, float]:
         The mean length on the surface of a unit length on the base.
     """
     place, _ = _places(t)
-    # The inverse of the slope's cosine.
-    slope = np.minimum(np.abs(along) / np.maximum(up, 1e-9), STEEPEST)
-    stretch = np.sqrt(1 + slope**2)
     count = np.bincount(place, minlength=PLACES)
     mean = np.bincount(place, stretch, PLACES) / np.maximum(count, 1)
     mean[count == 0] = 1.0

@@ -18,6 +18,8 @@ from usual_clay.core.fit.parameterize.frame import (
     base_frame,
     even_out,
     follow_sides,
+    map_stretch,
+    slope_stretch,
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
 from usual_clay.core.fit.parameterize.sides import follows_better
@@ -42,6 +44,8 @@ FEWEST, MOST = 4, 200
 MOST_FACING_AWAY = 0.02
 
 
+# A surface is fitted with no more reach than this: by the rest it runs out when it is fitted.
+TIGHT = 0.02
 # Points within this share of the region's length or width from its ends are held there.
 NEAR_END = 0.05
 
@@ -220,7 +224,7 @@ class Parameterization:
     Attributes
     ----------
     size : (float, float)
-        Lengths along u and v on the surface, reach included, mm.
+        Lengths along u and v on the surface that is fitted, mm.
     u, v : (n,) arrays
         The points' parameters, in [0, 1].
     mirror : Mirror or None
@@ -245,6 +249,7 @@ class Parameterization:
     held: Callable[[Space], FixedControlPoints] | None = None
     closed: str = ""
     fixed: bool = False
+    past: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     words: str = ""
 
     @cached_property
@@ -363,19 +368,33 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
             " Choose a smaller region, or use the four-corner patch"
         )
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
+    along, across, up = (sample.normals @ frame.axes.T).T
+    u, longer = even_out(u, slope_stretch(along, up))
     if settings.sides == "follow" or (
         settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
     ):
-        v = np.clip(follow_sides(u, v), 0.0, 1.0)
-    along, _, up = (sample.normals @ frame.axes.T).T
-    # Only along the length, where ends turn down: across it, knots are better spread on the base.
-    u, stretch = even_out(u, along, up)
-    whole = 1 + settings.reach
-    size = (float(frame.size[0]) * stretch * whole, float(frame.size[1]) * whole)
+        # Between sides that are followed, knots are better spread on the base.
+        v, wider = np.clip(follow_sides(u, v), 0.0, 1.0), 1.0
+    else:
+        v, wider = even_out(v, slope_stretch(across, up))
+    whole, past = _reach(settings)
+    size = (float(frame.size[0]) * longer * whole, float(frame.size[1]) * wider * whole)
     u, v, mirror = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole, None
     if settings.symmetric:
         mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
-    return Parameterization(size, u, v, mirror)
+    return Parameterization(size, u, v, mirror, past=(past, past, past, past))
+
+
+def _reach(settings: CastSettings) -> tuple[float, float]:
+    """Return how large the fitted surface is for its region, and how far it runs out then.
+
+    Edges that are held are those of the whole surface, and must be where they are while it is
+    fitted.
+    """
+    if settings.edges != FREE_EDGES:
+        return 1 + settings.reach, 0.0
+    whole = 1 + min(settings.reach, TIGHT)
+    return whole, ((1 + settings.reach) / whole - 1) / 2
 
 
 def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
@@ -385,7 +404,7 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
     """
     plane = "xyz".replace(settings.pull, "")
     frame = base_frame(sample.points, sample.normals, "locked", plane)
-    whole = 1 + settings.reach
+    whole, past = _reach(settings)
     u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
     mirror = None
     if settings.symmetric:
@@ -395,7 +414,9 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
     if away > MOST_FACING_AWAY:
         words = f"{percent(away)} of the region is undercut along {settings.pull}: it is bridged"
     size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)
-    return Parameterization(size, u, v, mirror, fixed=True, words=words)
+    return Parameterization(
+        size, u, v, mirror, fixed=True, past=(past, past, past, past), words=words
+    )
 
 
 def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
@@ -411,11 +432,16 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
     up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
     frame = base_frame(flat, up)
     u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
-    if settings.sides != "straight":
-        v = np.clip(follow_sides(u, v), 0.0, 1.0)
-    whole = 1 + settings.reach
-    size = (float(frame.size[0]) * whole, float(frame.size[1]) * whole)
-    return Parameterization(size, 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole)
+    stretch = map_stretch(sample.points, places, sample.neighbours)
+    u, longer = even_out(u, stretch)
+    if settings.sides == "follow":
+        v, wider = np.clip(follow_sides(u, v), 0.0, 1.0), 1.0
+    else:
+        v, wider = even_out(v, stretch)
+    whole, past = _reach(settings)
+    size = (float(frame.size[0]) * longer * whole, float(frame.size[1]) * wider * whole)
+    u, v = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole
+    return Parameterization(size, u, v, past=(past, past, past, past))
 
 
 def _laid_round(sample: Sample, settings: CastSettings, closed: str) -> Parameterization:
@@ -430,9 +456,11 @@ def _laid_round(sample: Sample, settings: CastSettings, closed: str) -> Paramete
         raise FitError(str(error)) from None
     along, across = flat.places.T
     length = float(np.ptp(along))
-    whole = 1 + settings.reach
+    whole, past = _reach(settings)
     u = 0.5 + ((along - along.min()) / length - 0.5) / whole
     v = across / flat.round
     if closed == "u":
-        return Parameterization((flat.round, length * whole), v, u, closed="u")
-    return Parameterization((length * whole, flat.round), u, v, closed="v")
+        size = flat.round, length * whole
+        return Parameterization(size, v, u, closed="u", past=(0.0, 0.0, past, past))
+    size = length * whole, flat.round
+    return Parameterization(size, u, v, closed="v", past=(past, past, 0.0, 0.0))

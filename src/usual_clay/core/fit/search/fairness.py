@@ -15,10 +15,14 @@ from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots, gram
+from usual_clay.core.spline.closest import FootPoints, foot_points
+from usual_clay.core.spline.knots import split
 from usual_clay.core.spline.surface import BSplineSurface, sample_parameters, surface_derivatives
 
-# The smoothest surface is looked for with so many points and control points.
+# The smoothest surface is looked for with so many points, and at least so many control points.
 POINTS, SIDE, HALVINGS = 8_000, 24, 7
+# Points whose feet lie so near to an end reach it.
+AT_END = 1e-6
 ISOCURVES, PER_SPAN = 9, 12
 # A surface with fewer control points may bend so many times as much as that with more, and its
 # isocurves may have so many inflections more in the mean.
@@ -33,28 +37,29 @@ class Fairness:
     ----------
     energy : float
         The thin plate's bending energy over the base, without a unit.
-    against_smoothest : float
-        The same as a multiple of that of the smoothest surface that lies as near.
+    against_smoothest : float or None
+        The same as a multiple of that of the smoothest surface that lies as near; None where
+        none was found.
     inflections : float
         Sign changes of the comb along an isocurve, in the mean.
     """
 
     energy: float
-    against_smoothest: float
+    against_smoothest: float | None
     inflections: float
 
     @property
-    def times(self) -> float:
-        """Return how many times as much as needed it bends: no less than once."""
-        return max(self.against_smoothest, 1.0)
+    def times(self) -> float | None:
+        """Return how many times as much as needed it bends, no less than once; None if unknown."""
+        return None if self.against_smoothest is None else max(self.against_smoothest, 1.0)
 
     @property
     def words(self) -> str:
         """Return it in a sentence."""
-        return (
-            f"Bends {self.times:.3g} times as much as the calmest that lies as near;"
-            f" {self.inflections:.1f} inflections along an isocurve."
-        )
+        wiggles = f"{self.inflections:.1f} inflections along an isocurve."
+        if self.times is None:
+            return f"No calmer surface was found that lies as near; {wiggles}"
+        return f"Bends {self.times:.3g} times as much as the calmest that lies as near; {wiggles}"
 
 
 @dataclass(frozen=True)
@@ -104,14 +109,16 @@ def fairness_of(
     signed : (n,) array
         How far the sample's points lie from it, mm.
     """
-    energy = bending_energy(surface, base)
     step = max(1, len(base.u) // POINTS)
     points = sample.points[::step], sample.normals[::step]
+    energy = _energy_among(surface, base, foot_points(surface, points[0]))
     own = slice(0, min(len(sample.points), len(base.u)), step)
     plain = replace(base, u=base.u[own], v=base.v[own], mirror=None, least=None, held=None)
     wanted = at_share(distance_levels(signed), tolerance.share)
-    least = _smoothest(Sample(*points), plain, settings, wanted, tolerance) or energy
-    return Fairness(energy, energy / max(least, 1e-300), inflections_of(surface))
+    rich = max(SIDE, *surface.counts)
+    least = _smoothest(Sample(*points), plain, settings, rich, wanted, tolerance)
+    times = None if least is None else energy / max(least, 1e-300)
+    return Fairness(energy, times, inflections_of(surface))
 
 
 def bending_energy(surface: BSplineSurface, base: Parameterization) -> float:
@@ -130,11 +137,29 @@ def bending_energy(surface: BSplineSurface, base: Parameterization) -> float:
     )
 
 
+def _energy_among(surface: BSplineSurface, base: Parameterization, feet: FootPoints) -> float:
+    """Return the bending energy where a surface has points, not where it runs out past them."""
+    for direction, t in (("u", feet.u), ("v", feet.v)):
+        if direction == base.closed:
+            continue
+        low, high = float(t.min()), float(t.max())
+        if low > AT_END:
+            surface, high = split(surface, low, direction)[1], (high - low) / (1 - low)
+        if high < 1 - AT_END:
+            surface = split(surface, high, direction)[0]
+    return bending_energy(surface, base)
+
+
 def _smoothest(
-    sample: Sample, base: Parameterization, settings: Sizes, wanted: float, tolerance: Tolerance
-) -> float:
-    """Return the least energy with which a sample lies as near at the share; 0 for none."""
-    side = max(min(SIDE, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
+    sample: Sample,
+    base: Parameterization,
+    settings: Sizes,
+    rich: int,
+    wanted: float,
+    tolerance: Tolerance,
+) -> float | None:
+    """Return the least energy with which a sample lies as near at the share, if one does."""
+    side = max(min(rich, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
     knots = even_knots(side, settings.degree)
     space = Space(knots, knots, settings.degree, settings.degree)
     start = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)
@@ -145,10 +170,10 @@ def _smoothest(
         surface, feet = fit_once(sample, base, space, stiffness_of(middle, base.size), start)
         start = start._replace(u=feet.u, v=feet.v, near=surface)
         if at_share(distance_levels(feet.signed), tolerance.share) <= wanted:
-            best, low = min(best, bending_energy(surface, base)), middle
+            best, low = min(best, _energy_among(surface, base, feet)), middle
         else:
             high = middle
-    return best if np.isfinite(best) else 0.0
+    return best if np.isfinite(best) else None
 
 
 def inflections_of(surface: BSplineSurface) -> float:

@@ -17,6 +17,7 @@ from usual_clay.core.fit.solve.slide import (
     fit_from,
     pulled,
     pulls_of,
+    stepped,
 )
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.sample import neighbours_of, spike_weights
@@ -41,6 +42,8 @@ WORTH_MOVING = 0.01
 # Points are at rest when another round lowers the squared error by less than this; so many rounds
 # are made before it is looked at whether they have sufficed.
 AT_REST, REST_ROUNDS = 0.04, 3
+# A knot that lowers the squared error by less than this part brings the points to rest first.
+SMALL_GAIN = 0.15
 # One knot in so many comes in at a time: rich surfaces grow by several.
 AT_ONCE = 10
 
@@ -152,7 +155,7 @@ class Laid:
         feet = foot_points(surface, self.points, seed, NEAR * size, order=1)
         height = heights(surface, self.points, feet)
         weights = spike_weights(height, self.neighbours, 1e-6 * size)
-        laid = replace(self, start=Start(feet.u, feet.v, weights, surface, self.start.home))
+        laid = replace(self, start=stepped(self.start, feet, surface, weights))
         return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
 
     def attempt(self, surface: BSplineSurface) -> Attempt:
@@ -332,6 +335,9 @@ def grown(
             break
         old = attempt
         laid, attempt = laid.on(max(tried, key=lambda new: _pays(old, new)))
+        if attempt.square > (1 - SMALL_GAIN) * old.square:
+            # More knots do not help where it is the points that have not come to rest.
+            laid, attempt = laid.rested(attempt)
     return laid, attempt
 
 

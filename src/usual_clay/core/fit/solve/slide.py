@@ -8,6 +8,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, dots
 from usual_clay.core.blocks import in_blocks
+from usual_clay.core.fit.solve.regular import energy_along
 from usual_clay.core.fit.solve.system import (
     FixedControlPoints,
     Space,
@@ -18,10 +19,12 @@ from usual_clay.core.fit.solve.system import (
     normal_equations,
     solved,
 )
+from usual_clay.core.spline.closest import FootPoints
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     surface_derivatives,
     surface_points,
+    swap_directions,
 )
 
 # Along the surface a point counts for no less than this, which keeps its parameters in order; for
@@ -30,9 +33,14 @@ LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
 # Points as far off as this share of the surface's size, in the mean, do not slide; nearer ones the
 # more, as the square. So many of them tell.
 TOO_FAR, LOOKED_AT = 0.02, 500
+# Points as far off as this share of the surface's narrower side stay at their parameters.
+TOO_NARROW = 0.1
 # From its home a point is held as if this share of the size were worth what they are off in the
 # mean, but no more firmly than so much.
 AT_HOME, MOST_HELD = 0.002, 0.03
+# Parameter lines that bend within the surface as much as a quarter circle along each side cost as
+# much as this share of what points are off, squared.
+CALM = 0.05
 # The places of a symmetric matrix of 3 x 3 that are kept.
 PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 # A net of more control points, times those across, takes too long to solve with all coordinates
@@ -77,10 +85,16 @@ class Pulls(NamedTuple):
         How much each direction counts: the places `PLACES` of a symmetric matrix for each point.
     aims : (n, 3) array
         Where they pull to: the points, moved along the surface towards their homes.
+    near : BSplineSurface
+        What they slide along.
+    calm : float
+        How much its parameter lines resist, mm squared.
     """
 
     matrix: Floats
     aims: Floats
+    near: BSplineSurface
+    calm: float = 0.0
 
 
 def may_slide(space: Space) -> bool:
@@ -105,8 +119,9 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
     u, v, weights, surface, home = start
     if surface is None:
         return None
-    made = Pulls(np.empty((6, len(u))), np.empty_like(points))
-    off = _how_far_off(surface, u, v, points, weights)
+    off, size = _how_far_off(surface, u, v, points, weights)
+    calm = CALM * (off * size) ** 2
+    made = Pulls(np.empty((6, len(u))), np.empty_like(points), surface, calm)
     # Damping in proportion to the squared distance, as for Gauss-Newton's method (Yamashita and
     # Fukushima 2001): with large ones, sliding far would look worth its while.
     least = max(least, min(off / TOO_FAR, 1.0) ** 2)
@@ -115,7 +130,7 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
 
     def pull(block: slice) -> None:
         at = u[block], v[block], None if home is None else home[:, block]
-        part = Pulls(made.matrix[:, block], made.aims[block])
+        part = Pulls(made.matrix[:, block], made.aims[block], surface)
         _pulls(surface, at, points[block], least, part)
 
     in_blocks(len(u), pull)
@@ -124,13 +139,35 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
 
 def _how_far_off(
     surface: BSplineSurface, u: Floats, v: Floats, points: Floats, weights: Floats
-) -> float:
+) -> tuple[float, float]:
     """Return how far points are from their feet, in the mean, as a share of the surface's size."""
     some = slice(None, None, max(1, len(u) // LOOKED_AT))
     gap = points[some] - surface_points(surface, u[some], v[some])
-    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    size = float(np.sqrt(np.prod(_sides(surface))))
     square = np.average(np.einsum("nk,nk->n", gap, gap), weights=weights[some] + 1e-12)
-    return float(np.sqrt(square)) / max(size, 1e-300)
+    return float(np.sqrt(square)) / max(size, 1e-300), size
+
+
+def _sides(surface: BSplineSurface) -> tuple[float, float]:
+    """Return about how long a surface is and how wide, mm."""
+    legs = (np.linalg.norm(np.diff(surface.points, axis=k), axis=2) for k in range(2))
+    along, across = legs
+    return float(along.sum(axis=0).mean()), float(across.sum(axis=1).mean())
+
+
+def stepped(start: Start, feet: FootPoints, surface: BSplineSurface, weights: Floats) -> Start:
+    """Return a start with its points brought to their feet: only part of the way from far off.
+
+    Against a surface that cannot follow its points yet, feet lie anywhere across it where it is
+    narrow, and would twist the next one.
+    """
+    off = np.sqrt(np.average(feet.signed**2, weights=weights + 1e-12))
+    part = 1 - min(float(off) / max(TOO_NARROW * min(_sides(surface)), 1e-300), 1.0) ** 2
+    u, v = (
+        old + part * (new - old) if part < 1 else new
+        for old, new in ((start.u, feet.u), (start.v, feet.v))
+    )
+    return Start(u, v, weights, surface, start.home)
 
 
 def _pulls(
@@ -188,16 +225,14 @@ def fit_from(
     u, v, weights = start[:3]
     if pulls is None or not may_slide(space):
         return fit_control_points(space, u, v, points, weights, stiffness, size, held)
-    matrix, aims = pulls
-    return fit_sliding(space, u, v, aims, matrix, weights, stiffness, size, held)
+    return fit_sliding(space, u, v, pulls, weights, stiffness, size, held)
 
 
 def fit_sliding(
     space: Space,
     u: Floats,
     v: Floats,
-    points: Floats,
-    pulls: Floats,
+    pulls: Pulls,
     weights: Floats,
     stiffness: float,
     size: tuple[float, float],
@@ -218,14 +253,18 @@ def fit_sliding(
     """
     if lies_across(space):
         turned = None if held is None else held.turned()
+        near = swap_directions(pulls.near)
         fitted = fit_sliding(
-            space.turned(), v, u, points, pulls, weights, stiffness, size[::-1], turned
+            space.turned(), v, u, pulls._replace(near=near), weights, stiffness, size[::-1], turned
         )
         return np.ascontiguousarray(fitted.transpose(1, 0, 2))
-    bands, right = normal_equations(space, u, v, pulled(pulls, points), weights, pulls)
+    aims = pulled(pulls.matrix, pulls.aims)
+    bands, right = normal_equations(space, u, v, aims, weights, pulls.matrix)
     total = float(weights.sum())
     bands /= total
     bands[:3] += stiffness * energy_band(space, size)
+    if pulls.calm > 0:
+        bands += pulls.calm * energy_along(space, size, pulls.near, PLACES)
     _, width, count = bands.shape
     band = np.zeros((3 * width, 3 * count))
     for k, (i, j) in enumerate(PLACES):

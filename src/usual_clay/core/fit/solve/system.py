@@ -277,12 +277,12 @@ def normal_equations(
     for _, (k, square, side) in sorted(begun.items()):
         squares[k] += square
         sides[k] += side
-    bands = _assemble(space, squares.reshape(cells, len(iu), many, len(iv)))
+    bands = assemble(space, squares.reshape(cells, len(iu), many, len(iv)))
     right = _assemble_right(space, sides.reshape(cells, p + 1, depth, q + 1))
     return (bands[0] if pulls is None else bands), right
 
 
-def _assemble(space: Space, squares: Floats) -> Floats:
+def assemble(space: Space, squares: Floats) -> Floats:
     """Add each span's products into lower bands, one for each along the third axis."""
     nu, nv = space.counts
     width = space.degree_u * nv + space.degree_v + 1

@@ -1,0 +1,247 @@
+"""A fitted surface that runs out past its points, with the same control points."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from dataclasses import dataclass
+
+import numpy as np
+
+from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.check.deviation import percent
+from usual_clay.core.spline.basis import collocation
+from usual_clay.core.spline.boundary import BORDERS
+from usual_clay.core.spline.knots import run_on
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    along,
+    surface_grid,
+    surface_normals,
+    surface_points,
+)
+
+# What a surface runs out by may move it among its points by this share of what they are off.
+MOVED = 0.1
+# How strongly an end may be kept from bending on, with the domain's length as the unit.
+FADING = tuple(10.0**k for k in range(-9, 2))
+# A surface is looked at on so many places each way; so many points tell where it moves.
+GRID, LOOKED_AT = 60, 2_000
+# Over a step of that grid its normals may turn by so much more than among the points.
+TURN = float(np.radians(35))
+# A step on the way out is no longer or shorter than the last one within by this factor.
+UNEVEN = 3.0
+# Each time it would fold, a side is shortened by this; at last it is left where it was.
+SHORTER, TRIES = 0.6, 6
+
+
+@dataclass(frozen=True, eq=False)
+class RunOut:
+    """A surface that runs past its points.
+
+    Attributes
+    ----------
+    surface : BSplineSurface
+    past : four floats
+        By how much of the old domain at u0, u1, v0 and v1.
+    """
+
+    surface: BSplineSurface
+    past: Floats
+
+    def parameters(self, t: Floats, direction: str) -> Floats:
+        """Return where old parameters of a direction have come to."""
+        low, high = self.past[:2] if direction == "u" else self.past[2:]
+        return np.asarray((t + low) / (1 + low + high))
+
+
+def run_out(
+    surface: BSplineSurface,
+    past: Floats,
+    feet: tuple[Floats, Floats],
+    off: float,
+    symmetric: str = "",
+) -> RunOut:
+    """Let a surface run out past its sides, calmly, with no control point more.
+
+    The end knots move outward. Of the splines that differ among the points by no more than a
+    small part of what those are off, it is the one whose second derivative past the old ends is
+    least: it bends on less and less, and its parameter lines keep their speed. Where it would
+    fold over, turn sharply, or crowd, that side is shortened.
+
+    Parameters
+    ----------
+    past : (4,) array
+        How far it is to run past u0, u1, v0 and v1, as shares of the domain, [0, 1] each way.
+    feet : two (n,) arrays
+        Where it was fitted to points.
+    off : float
+        How far off those are in the mean, mm.
+    symmetric : {"", "u", "v"}
+        The direction in which both sides are to be alike.
+
+    Returns
+    -------
+    RunOut
+    """
+    step = max(1, len(feet[0]) // LOOKED_AT)
+    some = feet[0][::step], feet[1][::step]
+    allowed = _turn_among(surface, some) + TURN
+    now = np.asarray(past, dtype=np.float64).copy()
+    for _ in range(TRIES):
+        made = RunOut(_longer(surface, now, some, off), now)
+        bad = _restless(made, allowed)
+        if symmetric:
+            pair = slice(0, 2) if symmetric == "u" else slice(2, 4)
+            bad[pair] = bad[pair].any()
+        bad &= now > 0
+        if not bad.any():
+            return made
+        now = np.where(bad, now * SHORTER, now)
+    now = np.where(bad, 0.0, now)
+    return RunOut(_longer(surface, now, some, off), now)
+
+
+def _longer(
+    surface: BSplineSurface, past: Floats, feet: tuple[Floats, Floats], off: float
+) -> BSplineSurface:
+    at = [*feet]
+    for k, direction in enumerate("uv"):
+        ends = past[2 * k : 2 * k + 2]
+        if not ends.any():
+            continue
+        at[k] = (at[k] + ends[0]) / (1 + ends.sum())
+        # What either end moves adds up.
+        fading = np.zeros(2)
+        for count, end in enumerate(np.flatnonzero(ends), 1):
+            limit = MOVED * off * count / np.count_nonzero(ends)
+            fading[end] = _fading(surface, direction, ends, (at[0], at[1]), fading, end, limit)
+        surface = _stretched(surface, direction, ends, fading)
+    return surface
+
+
+def _fading(
+    surface: BSplineSurface,
+    direction: str,
+    past: Floats,
+    at: tuple[Floats, Floats],
+    fading: Floats,
+    end: int,
+    limit: float,
+) -> float:
+    """Return how strongly an end may fade without moving the surface more than the limit, mm."""
+    plain = surface_points(_stretched(surface, direction, past, np.zeros(2)), *at)
+
+    def moves(strength: float) -> float:
+        tried = fading.copy()
+        tried[end] = strength
+        gap = surface_points(_stretched(surface, direction, past, tried), *at) - plain
+        return float(np.sqrt(np.mean(np.einsum("nk,nk->n", gap, gap))))
+
+    found = bisect_right(FADING, limit, key=moves)
+    return FADING[found - 1] if found else 0.0
+
+
+def _stretched(
+    surface: BSplineSurface, direction: str, past: Floats, fading: Floats
+) -> BSplineSurface:
+    """Move the end knots of a direction outward; past the old ends it bends on the less."""
+    low, high = past
+
+    def change(knots: Floats, coefficients: Floats) -> tuple[Floats, Floats]:
+        wider, net = run_on(knots, coefficients, low, high)
+        if fading.any():
+            degree = len(knots) - len(coefficients) - 1
+            within = _gram_between(wider, degree, 0.0, 1.0, 0)
+            bent = within + sum(
+                factor * _gram_between(wider, degree, *ends, 2)
+                for factor, ends in zip(fading, ((-low, 0.0), (1.0, 1 + high)), strict=True)
+            )
+            flat = np.linalg.solve(bent, within @ net.reshape(len(net), -1))
+            net = np.asarray(np.reshape(flat, net.shape), dtype=np.float64)
+        return (wider + low) / (1 + low + high), net
+
+    return along(surface, direction, change)
+
+
+def _gram_between(knots: Floats, degree: int, low: float, high: float, order: int) -> Floats:
+    """Return the integrals of products of basis derivatives from `low` to `high`."""
+    count = len(knots) - degree - 1
+    if high <= low:
+        return np.zeros((count, count))
+    nodes, weights = np.polynomial.legendre.leggauss(degree + 1)
+    breaks = np.unique(knots)
+    breaks = np.concatenate([[low], breaks[(breaks > low) & (breaks < high)], [high]])
+    half = np.diff(breaks) / 2
+    t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
+    rows = collocation(knots, degree, t, order)
+    return np.asarray(rows.T @ (rows * (half[:, None] * weights).reshape(-1, 1)))
+
+
+def _turn_among(surface: BSplineSurface, feet: tuple[Floats, Floats]) -> float:
+    """Return how far normals turn over a step of the grid where points are, radians."""
+    at = np.linspace(0, 1, GRID)
+    row, column = (np.rint(t * (GRID - 1)).astype(np.int64) for t in feet)
+    filled = np.zeros((GRID, GRID), dtype=bool)
+    filled[row, column] = True
+    turns = _turns(_grid_normals(surface, at, at))
+    known = [
+        turn[filled[1:] & filled[:-1] if k == 0 else filled[:, 1:] & filled[:, :-1]]
+        for k, turn in enumerate(turns)
+    ]
+    return float(np.concatenate([*known, [0.0]]).max())
+
+
+def _grid_normals(surface: BSplineSurface, u: Floats, v: Floats) -> Floats:
+    every_u, every_v = (part.ravel() for part in np.meshgrid(u, v, indexing="ij"))
+    return surface_normals(surface, every_u, every_v).reshape(len(u), len(v), 3)
+
+
+def _turns(normals: Floats) -> tuple[Floats, Floats]:
+    """Return the angles between neighbouring normals of a grid, along it and across."""
+    along_it = np.einsum("abk,abk->ab", normals[1:], normals[:-1])
+    across = np.einsum("abk,abk->ab", normals[:, 1:], normals[:, :-1])
+    return np.arccos(np.clip(along_it, -1, 1)), np.arccos(np.clip(across, -1, 1))
+
+
+def _restless(made: RunOut, allowed: float) -> Bools:
+    """Tell past which of its four sides a surface turns too sharply, or crowds."""
+    surface, past = made.surface, made.past
+    at = np.linspace(0, 1, GRID)
+    grid = surface_grid(surface, at, at)
+    turns = _turns(_grid_normals(surface, at, at))
+    bad = np.zeros(4, dtype=bool)
+    for k, (low, high) in enumerate((past[:2], past[2:])):
+        whole = 1 + low + high
+        old = at * whole - low
+        outside = old < 0, old > 1
+        inside = np.flatnonzero((old >= 0) & (old <= 1))
+        steps = np.linalg.norm(np.diff(grid, axis=k), axis=2)
+        steps = steps if k == 0 else steps.T
+        for end in range(2):
+            turned = [turn if k == 0 else turn.T for turn in (turns if k == 0 else turns[::-1])]
+            sharp = max(
+                float((turned[0][outside[end][1:] | outside[end][:-1]]).max(initial=0.0)),
+                float((turned[1][outside[end]]).max(initial=0.0)),
+            )
+            last = steps[inside[0] if end == 0 else inside[-1] - 1]
+            out = steps[outside[end][1:] if end == 1 else outside[end][:-1]] / last
+            uneven = max(float(out.max(initial=1.0)), 1 / float(out.min(initial=1.0)))
+            bad[2 * k + end] = sharp > allowed or uneven > UNEVEN
+    return bad
+
+
+def words_of(wanted: Floats, got: Floats) -> str:
+    """Say which sides run out by less than they were to."""
+    short = {
+        border: percent(float(has))
+        for border, has, want in zip(BORDERS, got, wanted, strict=True)
+        if has < want - 1e-9
+    }
+    if not short:
+        return ""
+    asked = percent(float(wanted.max()))
+    got_words = ", ".join(f"{border} {by}" for border, by in short.items())
+    return (
+        f"the reach is shortened where it would turn sharply or fold: {got_words} of the length"
+        f" there, not {asked}"
+    )
