@@ -114,7 +114,8 @@ def _longer(
         fading = np.zeros(2)
         for count, end in enumerate(np.flatnonzero(ends), 1):
             limit = MOVED * off * count / np.count_nonzero(ends)
-            fading[end] = _fading(surface, direction, ends, (at[0], at[1]), fading, end, limit)
+            own = at[0], at[1]
+            fading[end] = _fading(surface, direction, ends, own, fading, int(end), limit)
         surface = _stretched(surface, direction, ends, fading)
     return surface
 
