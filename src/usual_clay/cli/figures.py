@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.comb import comb_of
-from usual_clay.core.check.deviation import judge, percent
+from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import sentence
 from usual_clay.core.progress import silent
 from usual_clay.core.spline.surface import BSplineSurface
@@ -66,10 +66,12 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
     signed = getattr(item, "signed", None)
     figures["met"] = True
     if signed is not None:
-        report = judge(signed, job.tolerance)
+        report = job.report(item)  # type: ignore[arg-type]
+        assert report is not None
         figures |= {
             "points": report.points,
             "within_share": report.within_share,
+            "within_share_of_points": report.plain_share,
             "rms": report.rms,
             "p95": report.p95,
             "max": report.max,
@@ -122,9 +124,11 @@ def in_words(job: Job, item: Followed, figures: dict[str, Any], said: str) -> st
         cost = f"{each} = {figures['total']} control points" if many else f"{each} control points"
     if "p95" not in figures:
         return f"{cost}."
-    report = judge(item.signed, job.tolerance)  # type: ignore[attr-defined]
+    report = job.report(item)  # type: ignore[arg-type]
+    assert report is not None
     share = percent(job.tolerance.share)
-    return f"{cost}: {share} of the points lie within {report.at_share:.3f} mm.{price}"
+    what = "area lies" if isinstance(item, Surface) else "points lie"
+    return f"{cost}: {share} of the {what} within {report.at_share:.3f} mm.{price}"
 
 
 def write_report(path: Path | None, figures: dict[str, Any]) -> None:

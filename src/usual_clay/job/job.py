@@ -8,10 +8,11 @@ from functools import lru_cache
 from types import MappingProxyType
 from typing import Any, TypeVar
 
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.region import triangles_within
-from usual_clay.core.scan.sample import Sample, sample_of_points
+from usual_clay.core.scan.sample import Sample, as_shares, sample_of_points
 from usual_clay.job.items import (
     Followed,
     Item,
@@ -165,14 +166,48 @@ class Job:
         return measured if isinstance(measured, Region) else None
 
     def report(self, item: Judged) -> Report | None:
-        """Judge what was fitted by the job's tolerance."""
-        return _report(item, self.tolerance)
+        """Judge what was fitted by the job's tolerance: a surface by area, others by points."""
+        if not isinstance(item, Surface):
+            return _report(item, None, None, self.tolerance)
+        source = None if item.watches is None else self.items.get(item.watches)
+        region = self.region_of(item)
+        scan = None if region is None else self.get(region.scan, Scan)
+        return _report(item, source, scan, self.tolerance)
 
 
 @lru_cache(maxsize=16)
-def _report(item: Judged, tolerance: Tolerance) -> Report | None:
+def _report(
+    item: Judged, source: Item | None, scan: Scan | None, tolerance: Tolerance
+) -> Report | None:
     # Card, Shelf and Balance all ask for it at each move of a hand.
-    return None if item.signed is None else judge(item.signed, tolerance)
+    if item.signed is None:
+        return None
+    areas = _areas_of(item, source, scan)
+    if areas is not None and len(areas) != len(item.signed):
+        areas = None
+    return judge(item.signed, tolerance, areas)
+
+
+def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | None:
+    """Return how much of the area each measured point of a surface stands for."""
+    inside = item.inside if isinstance(item, Surface) else None
+    if scan is not None:
+        vertices = source.vertices if isinstance(source, Region) else inside
+        return None if vertices is None else as_shares(scan.mesh.vertex_areas[vertices])
+    return _loose_areas(source) if isinstance(source, PointList) else None
+
+
+@lru_cache(maxsize=4)
+def _loose_areas(points: PointList) -> Floats:
+    return sample_of_points(points.points[points.kept]).areas
+
+
+def measured_points(job: Job, measured: Region | PointList) -> Floats | None:
+    """Return the points of a region or a list, (n, 3), where they are still in the job."""
+    if isinstance(measured, PointList):
+        return measured.points[measured.kept]
+    scan = job.get(measured.scan, Scan)
+    return None if scan is None else scan.mesh.vertices[measured.vertices]
 
 
 def sample_of(job: Job, region: Item) -> Sample:
@@ -194,4 +229,5 @@ def sample_of(job: Job, region: Item) -> Sample:
         scan.mesh.vertices[vertices],
         scan.mesh.vertex_normals[vertices],
         triangles_within(scan.mesh, vertices),
+        scan.mesh.vertex_areas[vertices],
     )

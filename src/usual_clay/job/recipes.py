@@ -210,7 +210,7 @@ def put_cast(item: Surface, made: Cast, finished: bool) -> Surface:
     """Put a fitted surface into its item; a finished one joins the candidates."""
     candidates = item.candidates
     if finished:
-        mine = Candidate(*made.surface.counts, distance_levels(made.feet.signed))
+        mine = Candidate(*made.surface.counts, distance_levels(made.feet.signed, made.areas))
         candidates = with_candidate(candidates, mine)
     inside = made.inside if isinstance(made, PatchFit) else None
     return replace(

@@ -202,11 +202,11 @@ class PatchCard(Card):
                 return
             with_patch, whole = with_result(job, surface, made)
             self._job, self._surface = job, with_patch.get(whole.id, Surface)
-            report = judge(made.feet.signed, job.tolerance)
+            report = judge(made.feet.signed, job.tolerance, made.areas)
             nu, nv = made.surface.counts
             told = (
                 f"{nu} × {nv} control points; {percent(job.tolerance.share)} of"
-                f" {len(made.inside)} points inside lie within {report.at_share:.3f} mm"
+                f" the area inside lies within {report.at_share:.3f} mm"
             )
             self.say("; ".join(filter(None, [told, made.words])), "")
             self.keep.setEnabled(True)

@@ -138,7 +138,9 @@ def add_where_needed(session: Session, surface: Surface) -> None:
     feet = foot_points(geometry, sample.points)
     weights = sample.believed(feet.signed)
     start = Start(feet.u, feet.v, weights, geometry)
-    laid = Laid(sample.points, start, 0.0, (1.0, 1.0), sample.noise, sample.neighbours)
+    laid = Laid(
+        sample.points, start, 0.0, (1.0, 1.0), sample.noise, sample.neighbours, sample.areas
+    )
     attempt = laid.attempt(geometry)
     found = {direction: best_inserts(laid, attempt, direction) for direction in "uv"}
     direction = max(found, key=lambda d: found[d][1])

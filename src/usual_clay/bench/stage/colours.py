@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from usual_clay.bench.stage.portrait import Spots
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Floats
+
+# How much of its own colour a stripe of the unmeasured keeps.
+HATCH = 0.45
 
 
 def deviation_colours(signed: Floats, tolerance: float, full: float) -> Floats:
@@ -23,6 +27,20 @@ def deviation_colours(signed: Floats, tolerance: float, full: float) -> Floats:
     within = rgb(worn.bisque)
     colours = within + strength * (side - within)
     return np.where(np.isnan(signed)[:, None], rgb(worn.unmeasured), colours)
+
+
+def spot_colours(spots: Spots, signed: Floats, tolerance: float, full: float) -> np.ndarray:
+    """Return the colours of spots, (a, b, 4) bytes: each that of the point measured there.
+
+    What was not measured is hatched.
+    """
+    told = np.where(spots.nearest >= 0, signed[spots.nearest], np.nan).ravel()
+    tint = deviation_colours(told, tolerance, full).reshape(*spots.nearest.shape, 3)
+    hatched = (spots.nearest < 0) & spots.striped
+    tint[hatched] = HATCH * tint[hatched] + (1 - HATCH) * np.array(rgb(now().bisque))
+    made = np.full((*spots.nearest.shape, 4), 255, dtype=np.uint8)
+    made[..., :3] = as_bytes(tint)
+    return made
 
 
 def as_bytes(colours: Floats) -> np.ndarray:

@@ -11,8 +11,10 @@ from vtkmodules.vtkFiltersCore import vtkQuadricClustering
 from usual_clay.core.arrays import Floats, Ints
 
 
-def triangle_data(vertices: Floats, triangles: Ints, normals: Floats | None) -> vtkPolyData:
-    """Return triangles, with normals at the vertices where given."""
+def triangle_data(
+    vertices: Floats, triangles: Ints, normals: Floats | None, places: Floats | None = None
+) -> vtkPolyData:
+    """Return triangles, with normals and texture coordinates at the vertices where given."""
     data = vtkPolyData()
     data.SetPoints(_points(vertices))
     cells = vtkCellArray()
@@ -21,15 +23,15 @@ def triangle_data(vertices: Floats, triangles: Ints, normals: Floats | None) -> 
     data.SetPolys(cells)
     if normals is not None:
         data.GetPointData().SetNormals(numpy_to_vtk(normals.astype(np.float32), deep=True))
+    if places is not None:
+        data.GetPointData().SetTCoords(numpy_to_vtk(places.astype(np.float32), deep=True))
     return data
 
 
 def quad_data(corners: Floats) -> vtkPolyData:
     """Return a rectangle for a texture, from its corners going round from the upper left."""
-    data = triangle_data(corners, np.array([[0, 2, 1], [0, 3, 2]]), None)
-    places = np.array([[0, 1], [1, 1], [1, 0], [0, 0]], dtype=np.float32)
-    data.GetPointData().SetTCoords(numpy_to_vtk(places, deep=True))
-    return data
+    places = np.array([[0.0, 1], [1, 1], [1, 0], [0, 0]])
+    return triangle_data(corners, np.array([[0, 2, 1], [0, 3, 2]]), None, places)
 
 
 def line_data(lines: list[Floats]) -> vtkPolyData:

@@ -1,4 +1,4 @@
-"""A surface as the stage shows it: triangles, normals, isocurves, and deviation at each vertex."""
+"""A surface as the stage shows it: triangles, normals, isocurves, and where it was measured."""
 
 from __future__ import annotations
 
@@ -6,10 +6,12 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import unit
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     sample_parameters,
@@ -17,11 +19,52 @@ from usual_clay.core.spline.surface import (
     surface_grid,
     surface_normals,
 )
-from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.core.spline.tessellate import grid_triangles, steps_for_chord
 
-MOST_TRIANGLES = 40_000
-# So many vertices are measured anew within a frame.
-MOST_AT_ONCE = 2_500
+MOST_TRIANGLES = 60_000
+# A span has so many steps at least, a direction so many in all: borders and silhouettes are smooth.
+LEAST_STEPS, LEAST_IN_ALL = 3, 24
+# So many vertices are made anew within a frame.
+MOST_AT_ONCE = 4_000
+# The deviation is shown on so many spots, on no fewer each way than that.
+SPOTS, FEWEST_SPOTS = 65_000, 48
+# A spot is measured where a point lies as near as the points about it are to each other, times so
+# much; so many of them tell.
+REACH, ABOUT = 1.0, 5
+# Specks of no more than so many spots are closed up.
+MOST_CLOSED = 12
+# Farther off than this share of that, a point's foot is looked for.
+FOOT_APART = 0.1
+# Stripes of what was not measured, in the whole.
+STRIPES = 60
+
+
+@dataclass(frozen=True, eq=False)
+class Spots:
+    """Spots of even parameters on a surface, each coloured by the measured point nearest to it.
+
+    Attributes
+    ----------
+    nearest : (a, b) integers
+        Which point; -1 where nothing was measured.
+    points : int
+        How many measured points there are.
+    striped : (a, b) mask
+        Every other stripe, to hatch by.
+    area : (a, b) array
+        mm squared.
+    """
+
+    nearest: Ints
+    points: int
+    striped: Bools
+    area: Floats
+
+    def at(self, u: float, v: float) -> int:
+        """Return the measured point at parameters in [0, 1]; -1 for none."""
+        rows, columns = self.nearest.shape
+        row, column = min(int(u * rows), rows - 1), min(int(v * columns), columns - 1)
+        return int(self.nearest[row, column])
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,68 +77,128 @@ class Portrait:
         The surface it was made of.
     vertices, normals : (n, 3) arrays
     triangles : (m, 3) integers
-    signed : (n,) array
-        Deviation, mm; NaN past the region, or everywhere when there is nothing to judge by.
     u, v : (k,) and (l,) arrays
         The parameters of the grid that the vertices are.
-    steps : int
-        How many of them a span has.
+    steps : (int, int)
+        How many of them a span has each way.
+    spots : Spots or None
+        Where it was measured; None where there is nothing to judge it by.
     """
 
     geometry: BSplineSurface
     vertices: Floats
     normals: Floats
     triangles: Ints
-    signed: Floats
     u: Floats
     v: Floats
-    steps: int
+    steps: tuple[int, int]
+    spots: Spots | None
 
     @property
     def lines(self) -> list[Floats]:
         """The isocurves at the knots."""
         grid = self.vertices.reshape(len(self.u), len(self.v), 3)
-        return [*grid[:: self.steps], *grid.transpose(1, 0, 2)[:: self.steps]]
+        return [*grid[:: self.steps[0]], *grid.transpose(1, 0, 2)[:: self.steps[1]]]
+
+    @property
+    def places(self) -> Floats:
+        """Texture coordinates of the vertices, (n, 2): v to the right, u upwards."""
+        u, v = np.meshgrid(self.u, self.v, indexing="ij")
+        return np.stack([v.ravel(), u.ravel()], axis=1)
 
     @cached_property
     def tree(self) -> MeshTree:
         return MeshTree(self.vertices, self.triangles)
 
-    def deviation_at(self, triangle: int, point: Floats) -> float:
-        """Read the deviation off the colours, at a point of a triangle."""
+    def measured_at(self, triangle: int, point: Floats) -> int:
+        """Return which measured point lies nearest to a point of a triangle; -1 for none."""
+        if self.spots is None:
+            return -1
         corners = self.triangles[triangle]
         a, b, c = self.vertices[corners]
-        system = np.stack([b - a, c - a], axis=1)
-        s, t = np.linalg.lstsq(system, point - a, rcond=None)[0]
-        return float(np.array([1 - s - t, s, t]) @ self.signed[corners])
+        s, t = np.linalg.lstsq(np.stack([b - a, c - a], axis=1), point - a, rcond=None)[0]
+        shares = np.array([1 - s - t, s, t])
+        u = float(shares @ self.u[corners // len(self.v)])
+        v = float(shares @ self.v[corners % len(self.v)])
+        return self.spots.at(u, v)
 
 
-@dataclass(frozen=True, eq=False)
-class Judge:
-    """A region's mesh, ready to be measured against."""
+def make_portrait(
+    geometry: BSplineSurface,
+    chord: float,
+    points: Floats | None = None,
+    signed: Floats | None = None,
+) -> Portrait:
+    """Tessellate a surface within a chord height, and find where it was measured.
 
-    tree: MeshTree
-    edge_length: float
-
-
-def make_portrait(geometry: BSplineSurface, judge: Judge | None) -> Portrait:
-    """Tessellate a surface and measure the distance from each vertex to its region."""
-    nu, nv = (len(np.unique(k)) - 1 for k in (geometry.knots_u, geometry.knots_v))
-    steps = int(np.clip(np.sqrt(MOST_TRIANGLES / (2 * nu * nv)), 2, 12))
-    u = sample_parameters(geometry.knots_u, steps)
-    v = sample_parameters(geometry.knots_v, steps)
+    Parameters
+    ----------
+    chord : float
+        mm.
+    points : (n, 3) array, optional
+        The measured points that judge it.
+    signed : (n,) array, optional
+        How far they lie from it, mm.
+    """
+    spans = [len(np.unique(k)) - 1 for k in (geometry.knots_u, geometry.knots_v)]
+    wanted = np.array(steps_for_chord(geometry, chord), dtype=np.float64)
+    wanted = np.maximum(wanted, [max(LEAST_STEPS, LEAST_IN_ALL / n) for n in spans])
+    total = 2 * np.prod(wanted * spans)
+    wanted *= min(1.0, np.sqrt(MOST_TRIANGLES / total))
+    steps = max(int(wanted[0]), 2), max(int(wanted[1]), 2)
+    u = sample_parameters(geometry.knots_u, steps[0])
+    v = sample_parameters(geometry.knots_v, steps[1])
     uu, vv = (g.ravel() for g in np.meshgrid(u, v, indexing="ij"))
-    grid = surface_grid(geometry, u, v)
-    vertices = grid.reshape(-1, 3)
+    vertices = surface_grid(geometry, u, v).reshape(-1, 3)
     normals = surface_normals(geometry, uu, vv)
-    signed = np.full(len(vertices), np.nan)
-    if judge is not None:
-        signed = _measure(vertices, normals, judge)
-    triangles = grid_triangles(len(u), len(v))
-    return Portrait(geometry, vertices, normals, triangles, signed, u, v, steps)
+    spots = None
+    if points is not None and signed is not None and len(points) == len(signed) > ABOUT:
+        spots = spots_of(geometry, points, signed)
+    return Portrait(geometry, vertices, normals, grid_triangles(len(u), len(v)), u, v, steps, spots)
 
 
-def followed(old: Portrait, geometry: BSplineSurface, judge: Judge | None) -> Portrait | None:
+def spots_of(geometry: BSplineSurface, points: Floats, signed: Floats) -> Spots:
+    """Find the measured point that is nearest to each spot of a surface, by their feet."""
+    edges = surface_grid(geometry, np.linspace(0, 1, 33), np.linspace(0, 1, 33))
+    long, wide = (
+        float(np.linalg.norm(np.diff(edges, axis=k), axis=2).sum(axis=k).mean()) for k in range(2)
+    )
+    wanted = np.sqrt(SPOTS * long / max(wide, 1e-12))
+    rows = int(np.clip(wanted, FEWEST_SPOTS, SPOTS / FEWEST_SPOTS))
+    columns = SPOTS // rows
+    at = [(np.arange(n) + 0.5) / n for n in (rows, columns)]
+    grid = surface_grid(geometry, *at)
+    tree = cKDTree(points)
+    apart = tree.query(points, ABOUT, workers=2)[0][:, -1]
+    far = np.abs(signed) > FOOT_APART * np.median(apart)
+    if far.any():
+        feet = points.copy()
+        feet[far] = foot_points(geometry, points[far]).feet
+        tree = cKDTree(feet)
+    away, nearest = tree.query(grid.reshape(-1, 3), workers=2)
+    # What lies far off is alone there: how near points are is told by the others.
+    reach = REACH * np.where(far, np.median(apart), apart)
+    steps = np.gradient(grid, axis=(0, 1))
+    area = np.linalg.norm(np.cross(*steps), axis=2)
+    measured = (away <= reach[nearest]).reshape(rows, columns)
+    # Where points lie irregularly, the specks between them are measured too.
+    wide_open = float(np.median(apart)) / np.sqrt(max(float(np.median(area)), 1e-300))
+    measured |= _closed_up(measured, int(np.clip(np.ceil(wide_open), 1, MOST_CLOSED)))
+    nearest[~measured.ravel()] = -1
+    i, j = np.meshgrid(at[0] * long, at[1] * wide, indexing="ij")
+    striped = ((i + j) / ((long + wide) / STRIPES)).astype(np.int64) % 2 == 0
+    return Spots(nearest.reshape(rows, columns), len(points), striped, area)
+
+
+def _closed_up(mask: Bools, steps: int) -> Bools:
+    """Fill gaps of a mask that are no wider than so many steps each way."""
+    from scipy.ndimage import binary_closing
+
+    padded = np.pad(mask, steps, mode="edge")
+    return np.asarray(binary_closing(padded, iterations=steps)[steps:-steps, steps:-steps])
+
+
+def followed(old: Portrait, geometry: BSplineSurface) -> Portrait | None:
     """Return the portrait of a surface with a few control points elsewhere, at once.
 
     Only vertices on the spans that these bend are worked out again; None where that is too many
@@ -127,19 +230,6 @@ def followed(old: Portrait, geometry: BSplineSurface, judge: Judge | None) -> Po
     uu, vv = (g.ravel() for g in np.meshgrid(old.u[i], old.v[j], indexing="ij"))
     at = (i[:, None] * len(old.v) + j).ravel()
     place, along_u, along_v = surface_derivatives(geometry, uu, vv, 1).transpose(0, 2, 1)
-    normal = unit(np.cross(along_u, along_v))
-    vertices, normals, signed = old.vertices.copy(), old.normals.copy(), old.signed.copy()
-    vertices[at], normals[at] = place, normal
-    if judge is not None:
-        signed[at] = _measure(place, normal, judge)
-    return replace(old, geometry=geometry, vertices=vertices, normals=normals, signed=signed)
-
-
-def _measure(vertices: Floats, normals: Floats, judge: Judge) -> Floats:
-    distance, _, nearest = judge.tree.nearest(vertices)
-    gap = nearest - vertices
-    along = np.einsum("nk,nk->n", gap, normals)
-    aside = np.sqrt(np.maximum(distance**2 - along**2, 0.0))
-    # Where the nearest point lies sideways, the region has ended or has a gap there.
-    past = aside > np.maximum(0.3 * judge.edge_length, 0.7 * np.abs(along))
-    return np.where(past, np.nan, np.copysign(distance, along))
+    vertices, normals = old.vertices.copy(), old.normals.copy()
+    vertices[at], normals[at] = place, unit(np.cross(along_u, along_v))
+    return replace(old, geometry=geometry, vertices=vertices, normals=normals)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from usual_clay.bench.canvas import Target
 from usual_clay.bench.item_views import view_of
 from usual_clay.bench.stage.overlay import MINUS, signed_text
@@ -33,13 +31,15 @@ def _deviation(scene: Scene, surface: Surface, target: Target) -> str:
     portrait = scene.portrait(surface)
     if portrait is None or target.hit.triangle >= len(portrait.triangles):
         return ""
-    deviation = portrait.deviation_at(target.hit.triangle, target.hit.point)
-    if np.isnan(deviation):
-        return "past the region: nothing to measure against"
+    point = portrait.measured_at(target.hit.triangle, target.hit.point)
+    if surface.signed is None or not 0 <= point < len(surface.signed):
+        return "nothing was measured here"
+    deviation = float(surface.signed[point])
     side = "inside" if deviation > 0 else "outside"
     within = abs(deviation) <= scene.session.shown.tolerance.deviation
     words = "within tolerance" if within else f"surface {side} the scan"
-    return f"{signed_text(deviation)} mm  {words}, at {place_words(target.hit.point)}"
+    place = place_words(target.hit.point)
+    return f"{signed_text(deviation)} mm  {words}, by the nearest measured point, at {place}"
 
 
 def _point(scene: Scene, points: PointList, target: Target) -> str:

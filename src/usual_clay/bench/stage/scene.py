@@ -16,7 +16,7 @@ from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
-from usual_clay.bench.stage.portrait import Judge, Portrait, followed, make_portrait
+from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme.theme import now, rgb
@@ -25,7 +25,6 @@ from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
 from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.region import region_mesh
 from usual_clay.job.items import (
     Curve,
     Item,
@@ -37,10 +36,13 @@ from usual_clay.job.items import (
     Shape,
     Surface,
 )
+from usual_clay.job.job import measured_points
 
 STAND_IN_TRIANGLES = 24_000
 # The first picture shall not wait for a large scan's trees, whose making holds the interpreter.
 PREPARE_AFTER = 0.05
+# Triangles are no farther from their surface than this share of the tolerance.
+CHORD = 0.2
 
 
 @dataclass(frozen=True)
@@ -79,7 +81,6 @@ class Scene(QObject):
         self.session = session
         self.shown = Shown()
         self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
-        self._judges: dict[int, tuple[object, Judge]] = {}
         self._portraits: dict[ItemId, tuple[tuple, Portrait]] = {}
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
@@ -163,7 +164,7 @@ class Scene(QObject):
 
     def forget(self) -> None:
         """Let go of everything that was made, search trees among it."""
-        for kept in (self.models, self._judges, self._portraits, self._layers, self._meshes):
+        for kept in (self.models, self._portraits, self._layers, self._meshes):
             kept.clear()
 
     # ---- scans ---------------------------------------------------------------------------
@@ -259,56 +260,42 @@ class Scene(QObject):
 
     def portrait(self, surface: Surface) -> Portrait | None:
         """Return a surface's portrait, the last one while a newer is being made."""
-        region = self.session.shown.region_of(surface)
+        measured = self.session.shown.measured(surface)
+        wanted = (surface.geometry, _what_judges(measured), self._chord())
         known = self._portraits.get(surface.id)
-        wanted = (surface.geometry, None if region is None else region.vertices)
         if known is None or not _same(known[0], wanted):
-            known = self._followed(surface, region, wanted, known)
+            if known is not None and _same(known[0][1:], wanted[1:]):
+                made = followed(known[1], surface.geometry)
+                if made is not None:
+                    known = self._portraits[surface.id] = (wanted, made)
             if known is None or not _same(known[0], wanted):
-                self._ask_portrait(surface, region, wanted)
+                self._ask_portrait(surface, measured, wanted)
         return None if known is None else known[1]
 
-    def _followed(
-        self,
-        surface: Surface,
-        region: Region | None,
-        wanted: tuple,
-        known: tuple[tuple, Portrait] | None,
-    ) -> tuple[tuple, Portrait] | None:
-        """Let a portrait follow a few control points at once, as while a hand drags them."""
-        if known is None or known[0][1] is not wanted[1]:
-            return known
-        judge = self._judge_key(region)
-        if judge is None and region is not None:
-            return known
-        made = followed(known[1], surface.geometry, judge)
-        if made is None:
-            return known
-        self._portraits[surface.id] = (wanted, made)
-        return self._portraits[surface.id]
+    def _chord(self) -> float:
+        """Return how near triangles are to their surface: a fifth of the tolerance, or less."""
+        chord = CHORD * self.session.shown.tolerance.deviation
+        # A little more or less is no reason for other triangles.
+        return float(2.0 ** np.floor(np.log2(chord)))
 
-    def _ask_portrait(self, surface: Surface, region: Region | None, wanted: tuple) -> None:
-        work = self.session.work
+    def _ask_portrait(
+        self, surface: Surface, measured: Region | PointList | None, wanted: tuple
+    ) -> None:
+        work, job = self.session.work, self.session.shown
         under_way = work.find(surface.id, "portrait") is not None
         if under_way and _same(self._asked.get(surface.id), wanted):
             return
         self._asked[surface.id] = wanted
-        judge = self._judge_key(region)
-        scan = None if region is None else self.session.shown.get(region.scan, Scan)
+        points = None if measured is None else measured_points(job, measured)
 
-        def done(made: tuple[Portrait, Judge | None]) -> None:
-            self._portraits[surface.id] = (wanted, made[0])
-            if region is not None and made[1] is not None:
-                self._judges[id(region.vertices)] = (region.vertices, made[1])
+        def done(made: Portrait) -> None:
+            self._portraits[surface.id] = (wanted, made)
             self.ready.emit()
 
-        work.start(
-            surface.id, "portrait", "", lambda *_: _portray(surface, region, judge, scan), done
-        )
+        def make(*_: object) -> Portrait:
+            return make_portrait(surface.geometry, wanted[2], points, surface.signed)
 
-    def _judge_key(self, region: Region | None) -> Judge | None:
-        known = self._judges.get(id(region.vertices)) if region is not None else None
-        return known[1] if known is not None else None
+        work.start(surface.id, "portrait", "", make, done)
 
     def surface_tree(self, surface: Surface) -> MeshTree | None:
         """Return the tree that rays meet a surface by; None while it is being made."""
@@ -328,18 +315,20 @@ class Scene(QObject):
     def _surface_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         tolerance, chosen = self.session.shown.tolerance, surface.id == self.session.choice.item
         shows = self.shown.colours
-        made_of = (portrait, shows, chosen, tolerance, self.shown.range)
+        made_of = (portrait, surface.signed, shows, chosen, tolerance, self.shown.range)
 
         def make() -> Layer:
-            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals)
-            if shows and not np.isnan(portrait.signed).all():
+            places = portrait.places if shows else None
+            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals, places)
+            spots, signed = portrait.spots, surface.signed
+            tint = np.array(rgb(now().surfaces_chosen if chosen else now().surfaces))
+            drawn = None
+            if shows and spots is not None and signed is not None and len(signed) == spots.points:
                 full = tolerance.deviation * self.shown.range
-                tint = colours.deviation_colours(portrait.signed, tolerance.deviation, full)
-            else:
-                plain = rgb(now().surfaces_chosen if chosen else now().surfaces)
-                tint = np.tile(plain, (len(portrait.vertices), 1))
-            paint(data, colours.as_bytes(tint))
-            return Layer(data, gloss=0.0 if shows else 0.25)
+                drawn = colours.spot_colours(spots, signed, tolerance.deviation, full)
+                tint = np.ones(3)
+            paint(data, colours.as_bytes(np.tile(tint, (len(portrait.vertices), 1))))
+            return Layer(data, gloss=0.0 if shows else 0.25, spots=drawn)
 
         return self.cached(surface.id, made_of, make)
 
@@ -417,14 +406,6 @@ def _prepare(mesh: TriangleMesh) -> ScanModel:
     return ScanModel(tree, vertices, (coarse, triangles, nearest))
 
 
-def _portray(
-    surface: Surface, region: Region | None, judge: Judge | None, scan: Scan | None
-) -> tuple[Portrait, Judge | None]:
-    if judge is None and region is not None and scan is not None and len(region.vertices):
-        mask = np.zeros(len(scan.mesh.vertices), dtype=bool)
-        mask[region.vertices] = True
-        vertices, triangles = region_mesh(scan.mesh, mask)
-        if len(triangles):
-            judge = Judge(MeshTree(vertices, triangles), scan.mesh.edge_length)
-    portrait = make_portrait(surface.geometry, judge)
-    return portrait, judge
+def _what_judges(measured: Region | PointList | None) -> object:
+    """Return what a portrait is made anew for when it is another."""
+    return measured.vertices if isinstance(measured, Region) else measured

@@ -46,6 +46,8 @@ class Layer:
         For polylines, and for what is of one colour: that colour.
     picture : (h, w, 4) bytes or None
         What is put on the triangles by their texture coordinates.
+    spots : (a, b, 4) bytes or None
+        The same, spot by spot, rows going up, and lit.
     depth : str
         "under" the model, "in place" or "over" it.
     opacity : float
@@ -57,6 +59,7 @@ class Layer:
     line: str | None = None
     gloss: float = 0.0
     picture: np.ndarray | None = None
+    spots: np.ndarray | None = None
     depth: str = "in place"
     opacity: float = 1.0
     width: float = 1.2
@@ -200,8 +203,10 @@ class View:
         look.SetSpecular(layer.gloss)
         look.SetSpecularPower(24)
         look.SetOpacity(layer.opacity)
+        own = None if layer.spots is None else _texture(layer.spots[::-1], False)
+        actor.SetTexture(own)  # type: ignore[arg-type]  # None takes the last one off
         if layer.picture is not None:
-            actor.SetTexture(_texture(layer.picture))
+            actor.SetTexture(_texture(layer.picture, True))
             look.LightingOff()
             actor.ForceTranslucentOn()
         if layer.line is not None:
@@ -225,7 +230,7 @@ class View:
         )
 
 
-def _texture(pixels: np.ndarray) -> vtkTexture:
+def _texture(pixels: np.ndarray, smooth: bool) -> vtkTexture:
     """Return pixels, (h, w, 4) bytes, as a texture; its rows go up."""
     height, width = pixels.shape[:2]
     image = vtkImageData()
@@ -234,8 +239,9 @@ def _texture(pixels: np.ndarray) -> vtkTexture:
     image.GetPointData().SetScalars(numpy_to_vtk(rows, deep=True))
     texture = vtkTexture()
     texture.SetInputData(image)
-    texture.InterpolateOn()
-    texture.MipmapOn()
+    texture.SetInterpolate(smooth)
+    texture.SetMipmap(smooth)
+    texture.EdgeClampOn()
     return texture
 
 

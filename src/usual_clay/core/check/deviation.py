@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import NormalDist
 
 import numpy as np
@@ -12,6 +12,8 @@ from usual_clay.core.errors import GeometryError
 
 # Where the distribution of distances is kept of every candidate: each half per cent.
 LEVELS = np.linspace(0.0, 1.0, 201)
+# So near to the noise a tolerance below it is as good as met: more points only copy noise.
+AT_NOISE = 1.05
 
 
 class ToleranceError(GeometryError):
@@ -43,13 +45,23 @@ class Tolerance:
         """Return the distance at the share that normal noise alone makes, mm."""
         return noise * NormalDist().inv_cdf((1 + min(self.share, 0.9995)) / 2)
 
+    def above(self, noise: float) -> Tolerance:
+        """Return what a search can aim at: where noise alone lies farther off, just above that."""
+        floor = self.noise_floor(noise)
+        return self if self.deviation >= floor else replace(self, deviation=AT_NOISE * floor)
+
 
 @dataclass(frozen=True)
 class Report:
-    """The figures of one set of deviations; distances in mm."""
+    """The figures of one set of deviations; distances in mm.
+
+    Shares and quantiles are those of the area that the points stand for; `plain_share` counts
+    points alone.
+    """
 
     points: int
     within_share: float
+    plain_share: float
     at_share: float
     rms: float
     p95: float
@@ -57,17 +69,26 @@ class Report:
     met: bool
 
 
-def judge(signed: Floats, tolerance: Tolerance) -> Report:
-    """Judge signed deviations, (n,), against a tolerance."""
+def judge(signed: Floats, tolerance: Tolerance, areas: Floats | None = None) -> Report:
+    """Judge signed deviations, (n,), against a tolerance.
+
+    Parameters
+    ----------
+    areas : (n,) array, optional
+        How much area each point stands for; alike where not given.
+    """
     distance = np.abs(signed)
-    within = float(np.mean(distance <= tolerance.deviation))
-    at_share, p95 = np.quantile(distance, [tolerance.share, 0.95])
+    inside = distance <= tolerance.deviation
+    plain = float(np.mean(inside))
+    within = plain if areas is None else float(np.average(inside, weights=areas))
+    at_share, p95 = map(float, quantiles(distance, np.array([tolerance.share, 0.95]), areas))
     return Report(
         points=len(signed),
         within_share=within,
-        at_share=float(at_share),
-        rms=float(np.sqrt(np.mean(distance**2))),
-        p95=float(p95),
+        plain_share=plain,
+        at_share=at_share,
+        rms=float(np.sqrt(np.average(distance**2, weights=areas))),
+        p95=p95,
         max=float(distance.max()),
         met=within >= tolerance.share,
     )
@@ -78,9 +99,22 @@ def percent(share: float) -> str:
     return f"{round(100 * share, 1):g} %"
 
 
-def distance_levels(signed: Floats) -> Floats:
+def quantiles(values: Floats, shares: Floats, weights: Floats | None = None) -> Floats:
+    """Return the values at shares of the total weight; with equal ones those of `np.quantile`."""
+    if weights is None:
+        return np.asarray(np.quantile(values, shares))
+    order = np.argsort(values)
+    values, weights = values[order], weights[order]
+    middles = np.cumsum(weights) - weights / 2
+    middles -= middles[0]
+    if middles[-1] <= 0:
+        return np.full(len(shares), values[-1])
+    return np.interp(shares, middles / middles[-1], values)
+
+
+def distance_levels(signed: Floats, areas: Floats | None = None) -> Floats:
     """Return the distances at the shares `LEVELS`, (201,)."""
-    return np.quantile(np.abs(signed), LEVELS)
+    return quantiles(np.abs(signed), LEVELS, areas)
 
 
 def at_share(levels: Floats, share: float) -> float:

@@ -79,6 +79,8 @@ class Cast:
         How often parameters were corrected and the surface fitted.
     words : str
         What the user should know of it.
+    areas : (n,) array or None
+        How much of the area each point stands for; alike where None.
     """
 
     surface: BSplineSurface
@@ -86,6 +88,7 @@ class Cast:
     weights: Floats
     rounds: int
     words: str = ""
+    areas: Floats | None = None
 
     @property
     def start(self) -> Start:
@@ -139,6 +142,7 @@ def laid_for_knots(sample: Sample, base: Parameterization, stiffness: float, sta
         base.size,
         sample.noise,
         few.neighbours,
+        sample.areas[::step],
         base.fixed,
         base.held,
     )
@@ -161,7 +165,8 @@ def fit_once(
     held = None if base.held is None else base.held(space)
     least = LEAST_ALONG if held is None else LEAST_WITHIN
     pulls = pulls_of(start, sample.points, least)
-    points = fit_from(space, sample.points, start, pulls, stiffness, base.size, held)
+    counted = start._replace(weights=start.weights * sample.areas)
+    points = fit_from(space, sample.points, counted, pulls, stiffness, base.size, held)
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
@@ -220,7 +225,7 @@ def cast(
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
     told = "; ".join(filter(None, words))
-    return replace(best, feet=exact, weights=best.weights[:count], words=told)
+    return replace(best, feet=exact, weights=best.weights[:count], words=told, areas=own.areas)
 
 
 def with_reach(tight: Cast, base: Parameterization) -> tuple[Cast, str]:
@@ -288,14 +293,14 @@ def settled(
     stiffness = stiffness_of(settings.smoothness, base.size)
     floor = 1e-6 * max(base.size)
     last, best = np.inf, None
-    now = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)
+    now = Start(base.u, base.v, sample.first_weights, home=base.home)
     if start is not None and len(start.u) == len(sample.points):
         now = start._replace(home=base.home)
     step = len(sample.points) // SETTLING_POINTS
     if begin is None and has_net(settings):
         begin = base.set_out_from(settings)
     if begin is None and step > 1:
-        few = Sample(sample.points[::step], sample.normals[::step])
+        few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
         part = replace(base, u=base.u[::step], v=base.v[::step])
         begin = settled(few, settings, part, now.every(step), progress, found).surface
     elif begin is None and settings.knots != "even":
@@ -318,11 +323,11 @@ def settled(
         now = Start(feet.u, feet.v, weights, None if step > 1 else begin, base.home)
         if base.fixed:
             now = Start(base.u, base.v, weights)
-        last = _weighted_rms(feet.signed, weights)
+        last = _weighted_rms(feet.signed, weights * sample.areas)
     for round_number in range(1, rounds + 1):
         progress((round_number - 1) / rounds, f"round {round_number}")
         surface, feet = fit_once(sample, base, space, stiffness, now)
-        rms = _weighted_rms(feet.signed, now.weights)
+        rms = _weighted_rms(feet.signed, now.weights * sample.areas)
         if best is None or rms < last:
             best = Cast(surface, feet, now.weights, round_number)
             if found is not None:

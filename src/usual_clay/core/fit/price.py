@@ -74,7 +74,8 @@ def price_of_patch(
     if not conditions:
         return ""
     ground = lay_out(mesh, curves, neighbours, settings)
-    half = Sample(mesh.vertices[ground.inside], mesh.vertex_normals[ground.inside])
+    inside, area = ground.inside, mesh.vertex_areas[ground.inside]
+    half = Sample(mesh.vertices[inside], mesh.vertex_normals[inside], area=area)
     feet = foot_points(surface, half.points)
     frame = replace(ground.frame, meetings=())
     base = replace(

@@ -12,9 +12,16 @@ from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
+from usual_clay.core.scan.mesh import vertex_areas
 
 NEIGHBOURS = 8
 PATCH = 24
+# A point stands for no more than so many times the area of the usual one, and no less.
+WIDEST = 30.0
+# A point is scattered whose neighbours are so many times as far off as theirs are.
+APART = 3.5
+# Robust fits are made so often, and leave out what is so many standard deviations off.
+REWEIGHTED, LEFT_OUT = 3, 3.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,6 +34,8 @@ class Sample:
         mm; unit normals that point out of the material.
     triangles : (m, 3) integers or None
         Between the points, where they are a region of a scan.
+    area : (n,) array or None
+        That each point stands for, mm squared; found by what lies about it where not given.
     whole : (Sample, (n,) integers) or None
         The sample that this is a choice of, and which of its points.
     """
@@ -34,6 +43,7 @@ class Sample:
     points: Floats
     normals: Floats
     triangles: Ints | None = None
+    area: Floats | None = None
     whole: tuple[Sample, Ints] | None = None
 
     def __post_init__(self) -> None:
@@ -45,6 +55,41 @@ class Sample:
     def neighbours(self) -> Ints:
         """For each point its nearest others, (n, 8) or fewer."""
         return neighbours_of(self.points)
+
+    @cached_property
+    def areas(self) -> Floats:
+        """How much of the area each point stands for, (n,): one in the mean."""
+        if self.whole is not None:
+            return as_shares(self.whole[0].areas[self.whole[1]])
+        if self.area is not None:
+            return as_shares(self.area)
+        if self.triangles is not None:
+            return as_shares(vertex_areas(self.points, self.triangles))
+        return as_shares(_areas_about(self.points, self.neighbours))
+
+    @cached_property
+    def scattered(self) -> Bools:
+        """Which points lie so far from all others that they are no part of the shape."""
+        if self.whole is not None:
+            return self.whole[0].scattered[self.whole[1]]
+        return _scattered(self.points, self.neighbours)
+
+    @property
+    def gathered(self) -> tuple[Floats, Floats]:
+        """The points that are not scattered, and their evened normals."""
+        which = ~self.scattered
+        return self.points[which], self.evened_normals[which]
+
+    @property
+    def first_weights(self) -> Floats:
+        """How far each point is believed before anything was fitted, (n,)."""
+        return np.where(self.scattered, 0.0, 1.0)
+
+    @cached_property
+    def evened_normals(self) -> Floats:
+        """The mean of each point's normal and of those about it, (n, 3): spikes turn it little."""
+        near = self.normals[self.neighbours].sum(axis=1) + self.normals
+        return near / np.maximum(np.linalg.norm(near, axis=1, keepdims=True), 1e-12)
 
     @cached_property
     def noise(self) -> float:
@@ -99,6 +144,30 @@ class Sample:
         return self.triangles is not None and is_tube(self.points, self.triangles)
 
 
+def as_shares(areas: Floats) -> Floats:
+    """Return areas as shares, one in the mean; no single point stands for very much or nothing."""
+    middle = float(np.median(areas))
+    if middle <= 0:
+        return np.ones(len(areas))
+    held = np.clip(areas, middle / WIDEST, middle * WIDEST)
+    return np.asarray(held / held.mean())
+
+
+def _areas_about(points: Floats, neighbours: Ints) -> Floats:
+    """Return areas by how near the nearest others are, evened out over them."""
+    if not neighbours.shape[1]:
+        return np.ones(len(points))
+    reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1) ** 2
+    return np.asarray((reach[neighbours].sum(axis=1) + reach) / (neighbours.shape[1] + 1))
+
+
+def _scattered(points: Floats, neighbours: Ints) -> Bools:
+    if neighbours.shape[1] < 3:
+        return np.zeros(len(points), dtype=bool)
+    reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1)
+    return np.asarray(reach > APART * np.median(reach[neighbours], axis=1))
+
+
 def neighbours_of(points: Floats) -> Ints:
     """Return for each point its nearest others, (n, 8) or fewer."""
     count = min(NEIGHBOURS, len(points) - 1) + 1
@@ -136,8 +205,8 @@ def estimate_noise(points: Floats, patches: int = 1500) -> float:
     """Estimate the noise from differences to local quadratic fits.
 
     Around each of `patches` points a quadratic height function is fitted to the nearest points
-    in their principal frame; the median of the residual variances, divided by the median of the
-    chi-square distribution, leaves spikes and creases out of account.
+    in their principal frame, without those that it leaves far off; the median of the residual
+    variances, divided by the median of the chi-square distribution, leaves creases out of account.
 
     Parameters
     ----------
@@ -161,10 +230,25 @@ def estimate_noise(points: Floats, patches: int = 1500) -> float:
     scale = np.sqrt((x**2 + y**2).mean(axis=1, keepdims=True)) + 1e-300
     x, y = x / scale, y / scale
     terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=2)
-    q, _ = np.linalg.qr(terms)
-    rest = z - np.einsum("nij,nj->ni", q, np.einsum("nij,ni->nj", q, z))
-    chi_square_median = 2 * gammaincinv((PATCH - terms.shape[2]) / 2, 0.5)
-    return float(np.sqrt(np.median((rest**2).sum(axis=1)) / chi_square_median))
+    inside = np.ones(z.shape, dtype=bool)
+    for _ in range(REWEIGHTED):
+        rest = z - _quadratic(terms, z, inside)
+        # The median of all is not moved by the spikes among them.
+        scale = 1.4826 * np.median(np.abs(rest), axis=1, keepdims=True)
+        inside = np.abs(rest) <= LEFT_OUT * np.maximum(scale, 1e-300)
+    rest = np.where(inside, z - _quadratic(terms, z, inside), 0.0)
+    free = np.maximum(inside.sum(axis=1) - terms.shape[2], 1)
+    variance = (rest**2).sum(axis=1) / free
+    usual = float(np.median(free))
+    return float(np.sqrt(np.median(variance) * usual / (2 * gammaincinv(usual / 2, 0.5))))
+
+
+def _quadratic(terms: Floats, z: Floats, inside: Bools) -> Floats:
+    """Return the values of least squares over some of each patch's points, at all of them."""
+    held = terms * inside[:, :, None]
+    square = np.einsum("nij,nik->njk", held, terms) + 1e-12 * np.eye(terms.shape[2])
+    side = np.einsum("nij,ni->nj", held, z)
+    return np.einsum("nij,nj->ni", terms, np.linalg.solve(square, side[:, :, None])[:, :, 0])
 
 
 def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:

@@ -69,6 +69,7 @@ def mirrored(sample: Sample, axis: int) -> Sample:
     return Sample(
         np.concatenate([sample.points, sample.points * flip]),
         np.concatenate([sample.normals, sample.normals * flip]),
+        area=np.tile(sample.areas, 2),
     )
 
 

@@ -356,8 +356,8 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         return _laid_round(sample, settings, settings.closed)
     if settings.pull:
         return _laid_along(sample, settings)
-    frame = base_frame(sample.points, sample.normals, settings.frame, settings.plane)
-    away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    frame = base_frame(*sample.gathered, settings.frame, settings.plane)
+    away = float(np.mean(sample.gathered[1] @ frame.axes[2] < 0))
     if away > MOST_FACING_AWAY and sample.has_mesh and not settings.symmetric:
         return (
             _laid_round(sample, settings, "v") if sample.runs_round else _unrolled(sample, settings)
@@ -368,7 +368,7 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
             " Choose a smaller region, or use the four-corner patch"
         )
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
-    along, across, up = (sample.normals @ frame.axes.T).T
+    along, across, up = (sample.evened_normals @ frame.axes.T).T
     u, longer = even_out(u, slope_stretch(along, up))
     if settings.sides == "follow" or (
         settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
@@ -403,13 +403,13 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
     A fit at such parameters is a height over that plane, as a spline reproduces them exactly.
     """
     plane = "xyz".replace(settings.pull, "")
-    frame = base_frame(sample.points, sample.normals, "locked", plane)
+    frame = base_frame(*sample.gathered, "locked", plane)
     whole, past = _reach(settings)
     u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
     mirror = None
     if settings.symmetric:
         mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
-    away = float(np.mean(sample.normals @ frame.axes[2] < 0))
+    away = float(np.mean(sample.gathered[1] @ frame.axes[2] < 0))
     words = ""
     if away > MOST_FACING_AWAY:
         words = f"{percent(away)} of the region is undercut along {settings.pull}: it is bridged"

@@ -47,10 +47,11 @@ def follows_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
 
 def _tried(sample: Sample, choice: FrameChoice, plane: str) -> bool:
     step = max(1, len(sample.points) // POINTS)
-    points = sample.points[::step]
-    frame = base_frame(sample.points, sample.normals, choice, plane)
+    some = np.flatnonzero(~sample.scattered)[::step]
+    points = sample.points[some]
+    frame = base_frame(*sample.gathered, choice, plane)
     u, v = np.clip((frame.local(points)[:, :2] / frame.size).T, 0.0, 1.0)
-    along, across, up = (sample.normals[::step] @ frame.axes.T).T
+    along, across, up = (sample.evened_normals[some] @ frame.axes.T).T
     u, longer = even_out(u, slope_stretch(along, up))
     size = (float(frame.size[0]) * longer, float(frame.size[1]))
     followed = _badness(points, u, np.clip(follow_sides(u, v), 0.0, 1.0), size, sample.noise)

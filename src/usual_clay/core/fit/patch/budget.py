@@ -54,7 +54,8 @@ class _Patches:
         step = max(1, len(ground.sample.points) // SEARCH_POINTS)
         base = ground.base
         self.base: Parameterization = replace(base, u=base.u[::step], v=base.v[::step])
-        self.sample = Sample(ground.sample.points[::step], ground.sample.normals[::step])
+        whole = ground.sample
+        self.sample = Sample(whole.points[::step], whole.normals[::step], area=whole.areas[::step])
         assert base.least is not None
         self.fewest = base.least.counts
         self.made: dict[Pair, Cast] = {}
@@ -79,9 +80,9 @@ class _Patches:
             made = settled(self.sample, self.settings.sized(*pair), self.base, start)
             self.made[pair] = made
             # A symmetric one may have a knot more than asked for.
-            levels = distance_levels(made.feet.signed)
+            levels = distance_levels(made.feet.signed, self.sample.areas)
             self.note(Candidate(*made.surface.counts, levels, made.surface))
-        levels = distance_levels(self.made[pair].feet.signed)
+        levels = distance_levels(self.made[pair].feet.signed, self.sample.areas)
         return at_share(levels, self.tolerance.share)
 
 
@@ -108,14 +109,15 @@ def patch_to_tolerance(
     """
     ground = lay_out(mesh, curves, neighbours, settings)
     searching, fitting = stretch(progress, 0.0, SEARCHING), stretch(progress, SEARCHING, 1.0)
-    tried = _Patches(ground, settings, tolerance, found or (lambda _: None), searching)
+    aim = tolerance.above(ground.sample.noise)
+    tried = _Patches(ground, settings, aim, found or (lambda _: None), searching)
     best = tried.fewest
     search: KnotSearch | None = None
     try:
         error = tried.deviation(best)
         if settings.knots == "even":
-            best = _lean(tried, _grow_even(tried, limit) if error > tolerance.deviation else best)
-        elif error > tolerance.deviation:
+            best = _lean(tried, _grow_even(tried, limit) if error > aim.deviation else best)
+        elif error > aim.deviation:
             search = _knot_search(tried, limit)
             search.run()
         while True:
@@ -125,7 +127,7 @@ def patch_to_tolerance(
                 chosen = with_knots_of(settings, surface)
             made = settled(ground.sample, chosen, ground.base, None, fitting)
             fitted = finished(ground, made)
-            report = judge(fitted.feet.signed, tolerance)
+            report = judge(fitted.feet.signed, aim, fitted.areas)
             if report.met or search is None or not search.goes_on(report.at_share):
                 break
     except Cancelled:
@@ -133,9 +135,10 @@ def patch_to_tolerance(
             raise
         best = _nearest(tried)
         return stopped(settings.sized(*best), tried.seen, tried.deviation(best), tolerance)
+    report = judge(fitted.feet.signed, tolerance, fitted.areas)
     counts = fitted.surface.counts
-    tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed))
-    words = in_words(chosen, report, tolerance, tried.sample.noise, limit)
+    tried.seen[counts] = Candidate(*counts, distance_levels(fitted.feet.signed, fitted.areas))
+    words = in_words(chosen, report, tolerance, tried.sample.noise, tried.seen)
     return Search(chosen, tuple(tried.seen.values()), words, fitted, report)
 
 
@@ -202,7 +205,7 @@ def _knot_search(tried: _Patches, limit: int) -> KnotSearch:
     ]
 
     def noted(attempt: Attempt) -> None:
-        tried.note(Candidate(*attempt.space.counts, distance_levels(attempt.distances)))
+        tried.note(Candidate(*attempt.space.counts, attempt.levels))
 
     return KnotSearch(laid, base.least, base, settings, tried.tolerance, (ends[0], ends[1]), noted)
 

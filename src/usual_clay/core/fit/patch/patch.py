@@ -216,6 +216,7 @@ def finished(ground: Ground, made: Cast) -> PatchFit:
         made.rounds,
         inside=ground.inside,
         words="; ".join(filter(None, words)),
+        areas=ground.sample.areas[:count],
     )
 
 
@@ -235,7 +236,7 @@ def lay_out(
     held_to = Parameterization(
         borders.size, feet.u[chosen], feet.v[chosen], None, frame.least(3), frame.held
     )
-    sample = Sample(mesh.vertices[scout], mesh.vertex_normals[scout])
+    sample = _sample(mesh, scout)
     scouted = settled(sample, PatchSettings(FEWEST + 2, FEWEST + 2), held_to)
     rough = scouted.surface
     usual = float(np.quantile(np.abs(scouted.feet.signed), 0.9))
@@ -250,7 +251,7 @@ def lay_out(
     words = "; ".join(filter(None, [words, _islands(mesh, inside)]))
     if borders.gap > 1e-6:
         words = "; ".join(filter(None, [f"gaps of up to {borders.gap:.4f} mm were closed", words]))
-    sample = Sample(mesh.vertices[inside], mesh.vertex_normals[inside])
+    sample = _sample(mesh, inside)
     mirror = None
     if settings.symmetric:
         borders, mirror, moved = made_symmetric(borders, "xyz".index(settings.symmetric))
@@ -276,6 +277,11 @@ def lay_out(
     if mirror is not None:
         base, sample = _doubled(base, mirror), mirrored(sample, mirror.axis)
     return Ground(frame, base, sample, inside, words)
+
+
+def _sample(mesh: TriangleMesh, chosen: Ints) -> Sample:
+    area = mesh.vertex_areas[chosen]
+    return Sample(mesh.vertices[chosen], mesh.vertex_normals[chosen], area=area)
 
 
 def _plain(curve: BSplineCurve) -> BSplineCurve:

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
-from usual_clay.core.fit.cast import Cast, cast, surface_of, with_images
+from usual_clay.core.fit.cast import BELIEVED, Cast, cast, surface_of, with_images
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes, with_knots_of
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
+from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow, knot_search
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.sample import Sample
@@ -16,6 +19,8 @@ from usual_clay.core.scan.sample import Sample
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
+# Where all points ask for more than the choice, a finer tolerance is aimed at so often.
+FINER_TRIES = 5
 # Of the time of a search so much is the search itself, the rest the fit to all points.
 SEARCHING = 0.85
 
@@ -88,14 +93,11 @@ def to_tolerance(
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
     searching, fitting = stretch(progress, 0.0, SEARCHING), stretch(progress, SEARCHING, 1.0)
-    trials = Trials(part, settings, tolerance, found or (lambda _: None), searching)
+    aim = tolerance.above(part.noise)
+    trials = Trials(part, settings, aim, found or (lambda _: None), searching)
     try:
-        if settings.knots == "even":
-            best = grow(trials, limit)
-            if trials.deviation(*best) <= tolerance.deviation:
-                best = draw_in(trials, best, limit)
-            return _settle(sample, trials, best, limit, fitting)
-        return _with_knots(sample, trials, limit, fitting)
+        search = _even if settings.knots == "even" else _with_knots
+        return _outcome(sample, trials, search(sample, trials, limit, fitting), tolerance)
     except Cancelled:
         if not trials.seen:
             raise
@@ -120,49 +122,88 @@ def stopped(
     return Search(chosen, tuple(seen.values()), words)
 
 
-def _outcome(
-    sample: Sample, trials: Trials, fitted: Cast, chosen: CastSettings, report: Report, limit: int
-) -> Search:
-    mine = candidate_of(chosen, fitted.feet.signed)
+Found = tuple[Cast, CastSettings, Report]
+
+
+def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance) -> Search:
+    fitted, chosen, _ = found
+    report = judge(fitted.feet.signed, tolerance, sample.areas)
+    mine = candidate_of(chosen, fitted.feet.signed, sample.areas)
     known = trials.seen.get((chosen.nu, chosen.nv))
     surface = None if known is None else known.surface
     trials.seen[chosen.nu, chosen.nv] = replace(mine, surface=surface)
-    words = in_words(chosen, report, trials.tolerance, sample.noise, limit)
+    words = in_words(chosen, report, tolerance, sample.noise, trials.seen)
+    if not report.met:
+        words = " ".join(filter(None, [words, spikes_in_words(fitted, tolerance)]))
     return Search(chosen, tuple(trials.seen.values()), words, fitted, report)
 
 
-def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Search:
+def spikes_in_words(fitted: Cast, tolerance: Tolerance) -> str:
+    """Say where it is spikes alone that keep a fit from its tolerance."""
+    believed = fitted.weights > BELIEVED
+    if believed.all() or fitted.areas is None:
+        return ""
+    without = judge(fitted.feet.signed[believed], tolerance, fitted.areas[believed])
+    if not without.met:
+        return ""
+    share = float(np.average(~believed, weights=fitted.areas))
+    return (
+        f"{percent(share)} of the area are spikes far off it; without them"
+        f" {percent(tolerance.share)} lies within {without.at_share:.3f} mm. Mend the scan, or ask"
+        " for a smaller share."
+    )
+
+
+def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Found:
     """Search with adaptive knots, and fit what is found to all points."""
     search = knot_search(trials, limit)
     search.run()
     while True:
         surface = surface_of(search.laid, search.attempt, trials.base)
-        chosen = with_knots_of(trials.settings, surface)
-        fitted = cast(sample, chosen, progress)
-        report = judge(fitted.feet.signed, trials.tolerance)
-        if report.met or not search.goes_on(report.at_share):
-            return _outcome(sample, trials, fitted, chosen, report, limit)
+        found = _fitted(sample, with_knots_of(trials.settings, surface), trials, progress)
+        if found[2].met or not search.goes_on(found[2].at_share):
+            return found
 
 
-def _settle(
-    sample: Sample, trials: Trials, best: tuple[int, int], limit: int, progress: Progress
-) -> Search:
-    """Fit the chosen counts to all points; add a few control points should that fall short."""
-    tolerance = trials.tolerance
-    expected = trials.deviation(*best) <= tolerance.deviation
-    nu, nv = best
-    while True:
-        chosen = trials.settings.sized(nu, nv)
-        if (nu, nv) in trials.made:
-            chosen = with_knots_of(chosen, trials.made[nu, nv])
-        fitted = cast(sample, chosen, progress)
-        report = judge(fitted.feet.signed, tolerance)
-        wider = nu < limit and (nu <= nv * best[0] / best[1] or nv >= limit)
-        nu, nv = (nu + 1, nv) if wider else (nu, nv + 1)
-        spent = chosen.nu * chosen.nv > 1.3 * best[0] * best[1]
-        more = max(nu, nv) <= limit and trials.enough_points(nu, nv)
-        if report.met or not expected or spent or not more:
-            return _outcome(sample, trials, fitted, chosen, report, limit)
+def _even(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Found:
+    """Search with even knots, and fit what is found to all points.
+
+    Where all points ask for more than the choice did, the search goes on to a finer tolerance.
+    """
+    aim = trials.tolerance
+    finer = CAUTION * aim.deviation
+    nearest: Found | None = None
+    for _ in range(FINER_TRIES):
+        trials.tolerance = replace(aim, deviation=finer)
+        best = grow(trials, limit)
+        expected = trials.deviation(*best) <= finer
+        if expected:
+            best = draw_in(trials, best, limit)
+        chosen = trials.settings.sized(*best)
+        if best in trials.made:
+            chosen = with_knots_of(chosen, trials.made[best])
+        found = _fitted(sample, chosen, trials, progress, aim)
+        if nearest is None or found[2].at_share < nearest[2].at_share:
+            nearest = found
+        if found[2].met or not expected:
+            break
+        finer *= CAUTION * aim.deviation / found[2].at_share
+    assert nearest is not None
+    return nearest
+
+
+def _fitted(
+    sample: Sample,
+    chosen: CastSettings,
+    trials: Trials,
+    progress: Progress,
+    aim: Tolerance | None = None,
+) -> Found:
+    """Fit what was chosen to all points, and judge it by what the search aims at."""
+    made = cast(sample, chosen, progress)
+    believed = made.weights > BELIEVED
+    report = judge(made.feet.signed[believed], aim or trials.tolerance, sample.areas[believed])
+    return made, chosen, report
 
 
 def counts_in_words(chosen: Sizes) -> str:
@@ -170,10 +211,16 @@ def counts_in_words(chosen: Sizes) -> str:
     return f"{chosen.nu} × {chosen.nv} = {chosen.nu * chosen.nv} control points"
 
 
-def in_words(chosen: Sizes, report: Report, tolerance: Tolerance, noise: float, limit: int) -> str:
-    """Say what a search came to."""
+def in_words(
+    chosen: Sizes,
+    report: Report,
+    tolerance: Tolerance,
+    noise: float,
+    seen: Mapping[tuple[int, int], Candidate],
+) -> str:
+    """Say what a search came to, and of a refusal what was tried."""
     found = counts_in_words(chosen)
-    reached = f"{percent(tolerance.share)} of the points lie within {report.at_share:.3f} mm"
+    reached = f"{percent(tolerance.share)} of the area lies within {report.at_share:.3f} mm"
     floor = tolerance.noise_floor(noise)
     if report.met:
         if tolerance.deviation < floor:
@@ -189,7 +236,8 @@ def in_words(chosen: Sizes, report: Report, tolerance: Tolerance, noise: float, 
             " noise."
             f" {found}: {reached}."
         )
+    most = max(seen, key=lambda pair: pair[0] * pair[1])
     return (
-        f"The tolerance {tolerance.deviation:.3f} mm was not met with up to {limit} × {limit}."
-        f" The nearest has {found}: {reached}."
+        f"The tolerance {tolerance.deviation:.3f} mm was not met. {len(seen)} sizes were tried, up"
+        f" to {most[0]} × {most[1]}. The nearest has {found}: {reached}."
     )

@@ -42,9 +42,9 @@ class Candidate:
         return at_share(self.levels, share)
 
 
-def candidate_of(settings: Sizes, signed: Floats) -> Candidate:
+def candidate_of(settings: Sizes, signed: Floats, areas: Floats | None = None) -> Candidate:
     """Keep of a cast what Balance shows."""
-    return Candidate(settings.nu, settings.nv, distance_levels(signed))
+    return Candidate(settings.nu, settings.nv, distance_levels(signed, areas))
 
 
 def pareto_front(candidates: Sequence[Candidate], share: float) -> list[Candidate]:

@@ -114,9 +114,10 @@ def fairness_of(
     energy = _energy_among(surface, base, foot_points(surface, points[0]))
     own = slice(0, min(len(sample.points), len(base.u)), step)
     plain = replace(base, u=base.u[own], v=base.v[own], mirror=None, least=None, held=None)
-    wanted = at_share(distance_levels(signed), tolerance.share)
+    wanted = at_share(distance_levels(signed, sample.areas), tolerance.share)
     rich = max(SIDE, *surface.counts)
-    least = _smoothest(Sample(*points), plain, settings, rich, wanted, tolerance)
+    few = Sample(*points, area=sample.areas[::step])
+    least = _smoothest(few, plain, settings, rich, wanted, tolerance)
     times = None if least is None else energy / max(least, 1e-300)
     return Fairness(energy, times, inflections_of(surface))
 
@@ -162,14 +163,14 @@ def _smoothest(
     side = max(min(rich, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
     knots = even_knots(side, settings.degree)
     space = Space(knots, knots, settings.degree, settings.degree)
-    start = Start(base.u, base.v, np.ones(len(sample.points)), home=base.home)
+    start = Start(base.u, base.v, sample.first_weights, home=base.home)
     best = np.inf
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):
         middle = (low + high) / 2
         surface, feet = fit_once(sample, base, space, stiffness_of(middle, base.size), start)
         start = start._replace(u=feet.u, v=feet.v, near=surface)
-        if at_share(distance_levels(feet.signed), tolerance.share) <= wanted:
+        if at_share(distance_levels(feet.signed, sample.areas), tolerance.share) <= wanted:
             best, low = min(best, _energy_among(surface, base, feet)), middle
         else:
             high = middle

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.check.deviation import AT_NOISE, Tolerance
 from usual_clay.core.fit.cast import with_images
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import LIMIT, SEARCH_POINTS
 from usual_clay.core.fit.search.candidates import Candidate
-from usual_clay.core.fit.search.knot_search import AT_NOISE
 from usual_clay.core.fit.search.trials import Trials, draw_in, grow, knot_search
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.scan.sample import Sample
@@ -52,6 +51,7 @@ def front(
         From `progress`.
     """
     part = with_images(sample.part(SEARCH_POINTS), settings)
+    tolerance = tolerance.above(part.noise)
     trials = Trials(part, settings, tolerance, found or (lambda _: None), progress)
     past = finer(tolerance, part.noise)
     if settings.knots == "even":

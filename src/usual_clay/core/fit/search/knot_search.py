@@ -24,10 +24,8 @@ from usual_clay.core.fit.solve.adaptive import (
 )
 from usual_clay.core.fit.solve.system import Space
 
-# So near to the noise a tolerance below it is as good as met: more points only copy noise.
-AT_NOISE = 1.05
 # All points may take so many times the control points that the choice took.
-SPARE = 1.3
+SPARE = 2.0
 # Two knots less in one direction are not made up for by one more in the other where one less lies
 # so far past the tolerance.
 WORST_TRADED = 2.0
@@ -103,13 +101,9 @@ class KnotSearch:
     def _enough(self, attempt: Attempt) -> bool:
         self.attempt = attempt
         self.noted(attempt)
-        floor = self.tolerance.noise_floor(self.laid.noise)
-        error = self._error(attempt)
         if self._all is not None and POINTS_EACH * np.prod(attempt.space.counts) > len(attempt.gap):
             return True
-        return error <= self._cautious or (
-            self.tolerance.deviation < floor and error < AT_NOISE * floor
-        )
+        return self.holds(attempt)
 
     def run(self) -> None:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from usual_clay.core.check.deviation import Tolerance, distance_levels
+from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, surface_of
 from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization, parameterize
 from usual_clay.core.fit.search.candidates import Candidate
@@ -46,7 +46,7 @@ class Trials:
         self.stiffness = stiffness_of(settings.smoothness, self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
-        start = Start(self.base.u, self.base.v, np.ones(len(sample.points)), home=self.base.home)
+        start = Start(self.base.u, self.base.v, sample.first_weights, home=self.base.home)
         # The most control points that are tried, and only while the points tell so many.
         self.most = np.inf
         self._laid = laid_for_knots(sample, self.base, self.stiffness, start)
@@ -76,7 +76,7 @@ class Trials:
         nu, nv = attempt.space.counts
         # Knots of a symmetric surface are settled at the end of a search only.
         surface = attempt.surface if self.base.mirror is None else None
-        made = Candidate(nu, nv, distance_levels(attempt.distances), surface)
+        made = Candidate(nu, nv, attempt.levels, surface)
         known = self.seen.get((nu, nv))
         if known is None or made.deviation(self.tolerance.share) < known.deviation(
             self.tolerance.share

@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.check.deviation import distance_levels, quantiles
 from usual_clay.core.fit.solve.slide import (
     LEAST_ALONG,
     LEAST_WITHIN,
@@ -108,6 +109,8 @@ class Laid:
         Standard deviation of a coordinate's noise, mm.
     neighbours : (n, k) integers
         For each point its nearest others.
+    areas : (n,) array or None
+        How much of the area each point stands for; alike where None.
     fixed : bool
         Whether the points keep their parameters.
     held : callable or None
@@ -120,6 +123,7 @@ class Laid:
     size: tuple[float, float]
     noise: float
     neighbours: Ints
+    areas: Floats | None = None
     fixed: bool = False
     held: Callable[[Space], FixedControlPoints] | None = None
 
@@ -128,23 +132,27 @@ class Laid:
         """How the points pull; None where all directions count alike."""
         return pulls_of(self.start, self.points, LEAST_WITHIN if self.held else LEAST_ALONG)
 
+    @cached_property
+    def weights(self) -> Floats:
+        """How much each point counts: as far as it is believed, for the area it stands for."""
+        believed = self.start.weights
+        return believed if self.areas is None else believed * self.areas
+
     def fitted(self, space: Space) -> Attempt:
         """Fit a space to the points."""
         held = None if self.held is None else self.held(space)
-        control = fit_from(
-            space, self.points, self.start, self.pulls, self.stiffness, self.size, held
-        )
+        start = self.start._replace(weights=self.weights)
+        control = fit_from(space, self.points, start, self.pulls, self.stiffness, self.size, held)
         surface = BSplineSurface(space.knots_u, space.knots_v, control)
         places = surface_points(surface, self.start.u, self.start.v)
         return self._attempt(space, surface, self.points - places)
 
     def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
-        weights = self.start.weights
+        weights = self.weights
         counts = gap if self.pulls is None else pulled(self.pulls.matrix, gap)
         squares = np.maximum(np.einsum("nk,nk->n", gap, counts), 0.0)
-        return Attempt(
-            space, surface, counts, float(np.average(squares, weights=weights + 1e-12)), squares
-        )
+        square = float(np.average(squares, weights=weights + 1e-12))
+        return Attempt(space, surface, counts, square, squares, weights)
 
     def on(self, attempt: Attempt) -> tuple[Laid, Attempt]:
         """Bring the points to their feet on an attempt."""
@@ -168,7 +176,8 @@ class Laid:
         """Return an even choice of the points."""
         points = self.points[::step]
         start, neighbours = self.start.every(step), neighbours_of(points)
-        return replace(self, points=points, start=start, neighbours=neighbours)
+        areas = None if self.areas is None else self.areas[::step]
+        return replace(self, points=points, start=start, neighbours=neighbours, areas=areas)
 
     def settled(self, space: Space, rounds: int = 2) -> tuple[Laid, Attempt]:
         """Fit a space and bring the points to their feet, a few times over."""
@@ -202,6 +211,8 @@ class Attempt:
         The mean of the squared gaps.
     squares : (n,) array
         The squared gaps; of points on their feet the squared distances.
+    weights : (n,) array
+        How much each point counts.
     """
 
     space: Space
@@ -209,14 +220,20 @@ class Attempt:
     gap: Floats
     square: float
     squares: Floats
+    weights: Floats
 
     @property
     def distances(self) -> Floats:
         return np.sqrt(self.squares)
 
     def within(self, share: float) -> float:
-        """Return the distance within which so large a share of the points lies."""
-        return float(np.quantile(self.distances, share))
+        """Return the distance within which such a share of what is believed lies, by area."""
+        return float(quantiles(self.distances, np.array([share]), self.weights)[0])
+
+    @property
+    def levels(self) -> Floats:
+        """The distances at the shares that are kept of each candidate."""
+        return distance_levels(self.distances, self.weights)
 
     def with_knots(self, direction: str, at: Floats) -> Space:
         """Return the space with more knots in one direction."""
@@ -256,7 +273,7 @@ def best_inserts(
     t, other = laid.start.u, laid.start.v
     if direction == "v":
         t, other = other, t
-    weights = laid.start.weights
+    weights = laid.weights
     breaks = np.unique(knots_of(attempt.space, direction))
     halves = np.sort(np.concatenate([breaks, (breaks[:-1] + breaks[1:]) / 2]))
     half = np.clip(np.searchsorted(halves, t, side="right") - 1, 0, len(halves) - 2)
