@@ -350,12 +350,10 @@ def dragging() -> None:
 
 def live_surface() -> None:
     """New feet, figures and colours of a 30 x 30 surface over 50,000 points, a move at a time."""
-    from usual_clay.bench.stage.colours import as_bytes, deviation_colours
-    from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
+    from usual_clay.bench.stage.colours import spot_colours
+    from usual_clay.bench.stage.portrait import followed, make_portrait
     from usual_clay.core.check.deviation import judge
     from usual_clay.core.check.live import live_feet
-    from usual_clay.core.scan.closest import MeshTree
-    from usual_clay.core.spline.tessellate import grid_triangles
 
     x, y = np.meshgrid(np.linspace(0, 100, 250), np.linspace(0, 60, 200), indexing="ij")
     z = 6 * np.sin(x / 20) * np.cos(y / 25)
@@ -364,9 +362,8 @@ def live_surface() -> None:
     up = np.tile([0.0, 0.0, 1.0], (len(points), 1))
     surface = cast(Sample(points, up), CastSettings(30, 30, reach=0.02)).surface
     live = live_feet(surface, points)
-    judging = Judge(MeshTree(points, grid_triangles(250, 200)), 0.4)
-    portrait = make_portrait(surface, judging)
     tolerance, times = Tolerance(0.05), []
+    portrait = make_portrait(surface, 0.01, points, live.signed)
     for k in range(30):
         net = surface.points.copy()
         net[14, 15, 2] += 0.05 * (k + 1)
@@ -374,10 +371,11 @@ def live_surface() -> None:
         start = time.perf_counter()
         live = live.follow(moved)
         judge(live.signed, tolerance)
-        now = followed(portrait, moved, judging)
+        now = followed(portrait, moved)
         assert now is not None
+        assert now.spots is not None
         portrait = now
-        as_bytes(deviation_colours(portrait.signed, tolerance.deviation, 0.15))
+        spot_colours(now.spots, live.signed, tolerance.deviation, 0.15)
         times.append(1e3 * (time.perf_counter() - start))
     say("a moved control point of 30 x 30: feet, figures, colours", times, "ms", "under 33")
 
@@ -385,7 +383,7 @@ def live_surface() -> None:
 def growth() -> None:
     """How the cost of a cast grows with its points, and the memory that each of them takes."""
     script = """
-import resource, sys, time
+import sys, time, tracemalloc
 import numpy as np
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.cast import cast
@@ -396,12 +394,14 @@ x, y = random.uniform(0, 100, count), random.uniform(0, 60, count)
 z = 6 * np.sin(x / 20) * np.cos(y / 25) + random.normal(0, 0.02, count)
 sample = Sample(np.stack([x, y, z], axis=1), np.tile([0.0, 0.0, 1.0], (count, 1)))
 sample.neighbours
-def peak():
-    return 1024 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-before = peak()
+sample.areas, sample.scattered, sample.noise
 start = time.perf_counter()
 made = cast(sample, CastSettings(20, 20, reach=0.02))
-print((time.perf_counter() - start) / made.rounds, (peak() - before) / count)
+took = time.perf_counter() - start
+# A second time, to count what is allocated, which slows it.
+tracemalloc.start()
+cast(sample, CastSettings(20, 20, reach=0.02))
+print(took / made.rounds, tracemalloc.get_traced_memory()[1] / count)
 """
     cost = {}
     for count in (50_000, 200_000, 2_000_000):

@@ -30,6 +30,7 @@ FIGURES = {
     "control_points",
     "total",
     "within_share",
+    "within_share_of_points",
     "rms",
     "p95",
     "max",

@@ -10,20 +10,25 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.bench.hands import ALT, BACK, CTRL, SHIFT, Hands
+from tests.true_shapes import SHAPES
 from usual_clay.bench.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.colours import as_bytes, spot_colours
 from usual_clay.bench.stage.overlay import legend_box
-from usual_clay.bench.stage.portrait import Judge, followed, make_portrait
+from usual_clay.bench.stage.portrait import followed, make_portrait
 from usual_clay.bench.stage.reading import reading
-from usual_clay.bench.theme.theme import PAPER, rgb
+from usual_clay.bench.theme.theme import PAPER, now, rgb
+from usual_clay.core.check.deviation import Tolerance, judge
+from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.picture.placement import TRUE_PLANES
-from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots, greville
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot
-from usual_clay.core.spline.surface import BSplineSurface, surface_grid
-from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
 from usual_clay.demo.scan import pose
 from usual_clay.job.items import Region, Scan, Surface
 
@@ -321,20 +326,63 @@ def test_a_portrait_follows_a_few_control_points_as_if_made_anew() -> None:
     knots = even_knots(9, 3)
     x, y = np.meshgrid(30 * greville(knots, 3), 30 * greville(knots, 3), indexing="ij")
     surface = BSplineSurface(knots, knots, np.stack([x, y, np.sin(x / 6)], axis=2))
-    at = np.linspace(0, 1, 60)
-    up = np.array([0.0, 0.0, 0.1])
-    above = surface_grid(surface, at, at).reshape(-1, 3) + up
-    judge = Judge(MeshTree(above, grid_triangles(60, 60)), 0.5)
-    old = make_portrait(surface, judge)
+    old = make_portrait(surface, 0.01)
     lifted = surface.points.copy()
     lifted[4, 5, 2] += 0.4
     moved = replace(surface, points=lifted)
-    quick, anew = followed(old, moved, judge), make_portrait(moved, judge)
+    quick = followed(old, moved)
     assert quick is not None
-    for name in ("vertices", "normals", "signed"):
-        assert getattr(quick, name) == pytest.approx(getattr(anew, name), abs=1e-9, nan_ok=True)
-    assert [len(line) for line in quick.lines] == [len(line) for line in anew.lines]
+    uu, vv = (part.ravel() for part in np.meshgrid(quick.u, quick.v, indexing="ij"))
+    assert quick.vertices == pytest.approx(surface_points(moved, uu, vv), abs=1e-9)
+    assert quick.normals == pytest.approx(surface_normals(moved, uu, vv), abs=1e-9)
     # Far from the point nothing was touched, and with other knots there is nothing to go by.
     assert (quick.vertices != old.vertices).any(axis=1).mean() < 0.5
-    assert followed(old, insert_knot(surface, 0.4), judge) is None
-    assert followed(old, replace(surface, points=surface.points + up), judge) is None
+    assert followed(old, insert_knot(surface, 0.4)) is None
+
+
+def test_triangles_are_as_near_to_their_surface_as_the_tolerance_asks() -> None:
+    shape = SHAPES[6]
+    surface = cast(shape.sample(4000), CastSettings(6, 6)).surface
+    for chord in (0.5, 0.05):
+        made = make_portrait(surface, chord)
+        middles = made.vertices[made.triangles].mean(axis=1)
+        assert np.abs(foot_points(surface, middles).signed).max() < chord
+    assert len(made.triangles) < 30_000
+
+
+@pytest.mark.parametrize("count", [4, 9, 30])
+def test_as_much_is_coloured_as_the_figures_say(count: int) -> None:
+    told = 0
+    for shape in SHAPES[:: 1 if count == 4 else 3]:
+        sample, tolerance = shape.sample(9000), Tolerance(shape.tolerance / 1.5)
+        least = max(count, 6) if shape.round else count
+        made = cast(sample, CastSettings(least, least))
+        report = judge(made.feet.signed, tolerance, made.areas)
+        spots = make_portrait(made.surface, 0.01, sample.points, made.feet.signed).spots
+        assert spots is not None
+        full = 3 * tolerance.deviation
+        tints = spot_colours(spots, made.feet.signed, tolerance.deviation, full)[..., :3]
+        plain = as_bytes(np.array(rgb(now().bisque)))
+        measured = spots.nearest >= 0
+        coloured = measured & (tints != plain).any(axis=2)
+        share = float((spots.area * coloured).sum() / (spots.area * measured).sum())
+        assert share == pytest.approx(1 - report.within_share, abs=0.015), shape.name
+        # What was not measured is hatched, in no colour of a deviation.
+        assert len(np.unique(tints[~measured], axis=0)) <= 2
+        told += 1
+    assert told > 6
+
+
+def test_spikes_do_not_paint_more_than_themselves() -> None:
+    shape = next(shape for shape in SHAPES if shape.name == "panel")
+    sample = shape.sample(8000)
+    points = sample.points.copy()
+    spikes = np.random.default_rng(0).choice(8000, 64, replace=False)
+    points[spikes] += 0.5 * sample.normals[spikes]
+    made = cast(Sample(points, sample.normals, sample.triangles), CastSettings(4, 4))
+    spots = make_portrait(made.surface, 0.01, points, made.feet.signed).spots
+    assert spots is not None
+    out = np.abs(made.feet.signed[spots.nearest]) > 0.04
+    out &= spots.nearest >= 0
+    share = (spots.area * out).sum() / (spots.area * (spots.nearest >= 0)).sum()
+    assert 0.006 < share < 0.012

@@ -92,7 +92,7 @@ def test_ridges_that_cross_and_waves_take_few_control_points_too() -> None:
     waves = 4 * np.sin(x / 12) * np.cos(y / 14)
     settings = CastSettings(reach=0.05)
     cases = (
-        (crossed, "adaptive", 80),
+        (crossed, "adaptive", 90),
         (crossed, "even", 150),
         (waves, "adaptive", 45),
         (waves, "even", 45),

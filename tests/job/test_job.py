@@ -72,7 +72,12 @@ def test_deleting_leaves_followers_loose_and_respects_locks(demo_job: Job) -> No
     assert without.is_loose(back(without))
     assert back(without).geometry is surface.geometry
     assert stale(without) == []
-    assert without.report(back(without)) == demo_job.report(surface)
+    # Without its region nothing tells any more what area a point stands for.
+    before, after = demo_job.report(surface), without.report(back(without))
+    assert before is not None
+    assert after is not None
+    assert after.max == before.max
+    assert after.within_share == before.plain_share
     scanless = demo_job.without(chosen.scan)
     assert not list(scanless.all(Region))
     assert list(scanless.all(Surface))

@@ -30,7 +30,9 @@ MOST_AT_ONCE = 4_000
 SPOTS, FEWEST_SPOTS = 65_000, 48
 # A spot is measured where a point lies as near as the points about it are to each other, times so
 # much; so many of them tell.
-REACH, ABOUT = 1.0, 5
+REACH, ABOUT = 1.3, 5
+# At a region's border so much of that is taken back.
+DRAWN_IN = 0.7
 # Specks of no more than so many spots are closed up.
 MOST_CLOSED = 12
 # Farther off than this share of that, a point's foot is looked for.
@@ -177,14 +179,16 @@ def spots_of(geometry: BSplineSurface, points: Floats, signed: Floats) -> Spots:
         tree = cKDTree(feet)
     away, nearest = tree.query(grid.reshape(-1, 3), workers=2)
     # What lies far off is alone there: how near points are is told by the others.
-    reach = REACH * np.where(far, np.median(apart), apart)
+    reach = np.where(far, np.median(apart), apart)
     steps = np.gradient(grid, axis=(0, 1))
     area = np.linalg.norm(np.cross(*steps), axis=2)
-    measured = (away <= reach[nearest]).reshape(rows, columns)
-    # Where points lie irregularly, the specks between them are measured too.
-    wide_open = float(np.median(apart)) / np.sqrt(max(float(np.median(area)), 1e-300))
-    measured |= _closed_up(measured, int(np.clip(np.ceil(wide_open), 1, MOST_CLOSED)))
-    nearest[~measured.ravel()] = -1
+    about = (REACH * reach[nearest]).reshape(rows, columns)
+    near = away.reshape(rows, columns) <= about
+    # A point has no area past the region's border: what reaches out there is drawn in again.
+    side = np.sqrt(np.maximum(area, 1e-300))
+    wide_open = int(np.clip(np.ceil(np.median(apart) / np.median(side)), 1, MOST_CLOSED))
+    near |= _closed_up(near, wide_open)
+    nearest[(_from_outside(near) * side < DRAWN_IN * about).ravel()] = -1
     i, j = np.meshgrid(at[0] * long, at[1] * wide, indexing="ij")
     striped = ((i + j) / ((long + wide) / STRIPES)).astype(np.int64) % 2 == 0
     return Spots(nearest.reshape(rows, columns), len(points), striped, area)
@@ -196,6 +200,15 @@ def _closed_up(mask: Bools, steps: int) -> Bools:
 
     padded = np.pad(mask, steps, mode="edge")
     return np.asarray(binary_closing(padded, iterations=steps)[steps:-steps, steps:-steps])
+
+
+def _from_outside(mask: Bools) -> Floats:
+    """Return how many spots it is from each to the nearest that is not in the mask."""
+    from scipy.ndimage import distance_transform_edt
+
+    # The surface's own borders are no ends of a region.
+    padded = np.pad(mask, 1, mode="edge")
+    return np.asarray(distance_transform_edt(padded)[1:-1, 1:-1])
 
 
 def followed(old: Portrait, geometry: BSplineSurface) -> Portrait | None:

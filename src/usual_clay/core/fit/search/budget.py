@@ -19,6 +19,8 @@ from usual_clay.core.scan.sample import Sample
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
+# More spikes than this share of the area are left out of what a search aims at.
+MANY_SPIKES = 0.01
 # Where all points ask for more than the choice, a finer tolerance is aimed at so often.
 FINER_TRIES = 5
 # Of the time of a search so much is the search itself, the rest the fit to all points.
@@ -201,7 +203,11 @@ def _fitted(
 ) -> Found:
     """Fit what was chosen to all points, and judge it by what the search aims at."""
     made = cast(sample, chosen, progress)
+    report = judge(made.feet.signed, aim or trials.tolerance, sample.areas)
     believed = made.weights > BELIEVED
+    if report.met or float(np.average(~believed, weights=sample.areas)) < MANY_SPIKES:
+        return made, chosen, report
+    # Spikes are not brought within a tolerance by more control points.
     report = judge(made.feet.signed[believed], aim or trials.tolerance, sample.areas[believed])
     return made, chosen, report
 
