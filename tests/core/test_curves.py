@@ -39,6 +39,7 @@ from usual_clay.core.spline.basis import SplineError, even_knots
 from usual_clay.core.spline.chain import chain, extend
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
+from usual_clay.core.spline.knots import insert_knot
 from usual_clay.core.spline.make import ROUND, DrawnSettings, Handle, circle, make_curve
 from usual_clay.core.spline.parts import (
     crossings,
@@ -254,8 +255,18 @@ def test_fairing_keeps_to_its_band_and_slimming_to_its_tolerance() -> None:
     assert made.curve.points[[0, 1, -1]] == pytest.approx(rough.points[[0, 1, -1]])
     lean = slim(rough, SlimSettings(within=0.1))
     assert lean.moved <= 0.1
-    assert can_go(rough, 0.1) == 30 - len(lean.curve.points) > 5
-    assert can_go(controls((0, 0, 0), (1, 2, 0), (3, 0, 0)), 0.1) == 0
+    spare = can_go(rough, 0.1)
+    assert len(spare.curve.points) + spare.count == 30
+    assert spare.count > 5
+    assert spare.moved <= 0.1
+    assert not spare.exactly
+    assert curve_foot_points(spare.curve, evenly(rough, 2000))[2].max() < 0.1005
+    # A knot that was put in goes again exactly, and first.
+    more = insert_knot(insert_knot(spare.curve, 0.37), 0.71)
+    exact = can_go(more, 1e-5)
+    assert len(exact.exactly) == 2
+    assert exact.curve.points == pytest.approx(spare.curve.points, abs=1e-9)
+    assert can_go(controls((0, 0, 0), (1, 2, 0), (3, 0, 0)), 1e-6).count == 0
     with pytest.raises(FitError, match="wider than 0"):
         fair(rough, FairSettings(0.0))
     with pytest.raises(FitError, match="at least 6"):

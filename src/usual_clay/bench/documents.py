@@ -130,9 +130,10 @@ class Documents(QObject):
         named = [(item.name, item.geometry) for item in ([chosen] if chosen is not None else shown)]
         chord = job.tolerance.deviation / 5
 
-        def done(_: object) -> None:
+        def done(lost: str) -> None:
             names = ", ".join(name for name, _ in named)
-            self.session.told.emit("news", f"Wrote {names} to {path.name}, in mm.")
+            words = f"Wrote {names} to {path.name}, in mm."
+            self.session.told.emit("trouble" if lost else "news", f"{words} {lost}".strip())
 
         def failed(error: Exception) -> None:
             words = str(error) if isinstance(error, FileError) else repr(error)

@@ -144,9 +144,9 @@ def _fit(options: argparse.Namespace) -> int:
     figures |= {"method": method, "seconds": time.perf_counter() - started}
     if options.front is not None:
         _write_front(options.front, surface.candidates, job.tolerance, figures["noise"])
-    write_item(options.out, surface, job.tolerance.deviation / 5)
+    lost = write_item(options.out, surface, job.tolerance.deviation / 5)
     write_report(options.report, figures)
-    print(in_words(job, surface, figures, said))
+    print(" ".join(filter(None, [in_words(job, surface, figures, said), lost])))
     return exit_code(figures)
 
 

@@ -88,10 +88,10 @@ def run_make(options: argparse.Namespace) -> int:
         job, kind.name, settings, roles, options.out.stem, options.search, options.limit
     )
     figures = figures_of(job, item, given)
-    write_item(options.out, item, job.tolerance.deviation / 5)
+    lost = write_item(options.out, item, job.tolerance.deviation / 5)
     figures |= {"kind": kind.name, "seconds": time.perf_counter() - started}
     write_report(options.report, figures)
-    print(in_words(job, item, figures, said))
+    print(" ".join(filter(None, [in_words(job, item, figures, said), lost])))
     return exit_code(figures)
 
 

@@ -102,7 +102,7 @@ def run_trace(options: argparse.Namespace) -> int:
         at = np.linspace(0, 1, SAMPLES)
         write_points(options.out, np.concatenate([curve_points(curve, at) for _, curve in named]))
     else:
-        write_exchange(options.out, named)
+        told.append(write_exchange(options.out, named))
     signed = np.concatenate([fit.signed for fit in fits if fit.signed is not None])
     report = judge(signed, tolerance)
     counts = [len(curve.points) for _, curve in named]

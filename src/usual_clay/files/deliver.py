@@ -23,7 +23,7 @@ from usual_clay.job.items import Item
 MOST_POINTS = 100_000
 
 
-def write_item(path: Path, item: Item, chord: float) -> None:
+def write_item(path: Path, item: Item, chord: float) -> str:
     """Write one item by the file's ending: a surface or a curve as `write_splines`, points as CSV.
 
     Raises
@@ -33,22 +33,22 @@ def write_item(path: Path, item: Item, chord: float) -> None:
     """
     geometry = getattr(item, "geometry", None)
     if isinstance(geometry, BSplineCurve | BSplineSurface):
-        write_splines(path, [(item.name, geometry)], chord)
-        return
+        return write_splines(path, [(item.name, geometry)], chord)
     points = getattr(item, "points", None)
     if points is None:
         raise FileError(f"{item.name} is told in the report only: no file holds it")
     if path.suffix.lower() != ".csv":
         raise FileError(f"{path.name}: points are written as .csv")
     write_points(path, points)
+    return ""
 
 
-def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> None:
+def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> str:
     """Write named surfaces and curves: all as STEP or IGES, surfaces as STL, curves as SVG
     or as points in CSV.
 
     STL triangles stay within a chord height in mm. An SVG shows the true view in which the curves
-    are largest.
+    are largest. What the format could not hold as it is comes back in words.
 
     Raises
     ------
@@ -58,13 +58,12 @@ def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], ch
     if suffix == ".svg":
         curves = [(name, part) for name, part in splines if isinstance(part, BSplineCurve)]
         write_svg(path, curves, _largest_view(curves))
-        return
+        return ""
     if suffix == ".csv":
         _write_points(path, splines, chord)
-        return
+        return ""
     if suffix != ".stl":
-        exchange.write_exchange(path, splines)
-        return
+        return exchange.write_exchange(path, splines)
     surfaces = [part for _, part in splines if isinstance(part, BSplineSurface)]
     if not surfaces:
         raise FileError("there is no surface to write: choose one in the Shelf")
@@ -75,6 +74,7 @@ def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], ch
         vertices.append(grid.reshape(-1, 3))
         count += len(vertices[-1])
     write_mesh(path, np.concatenate(vertices), np.concatenate(triangles))
+    return ""
 
 
 def _write_points(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> None:

@@ -40,10 +40,16 @@ def _silenced() -> Iterator[None]:
         os.close(sink)
 
 
-def write_exchange(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> None:
+def write_exchange(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> str:
     """Write named surfaces and curves as STEP or IGES, by the file's ending.
 
-    Control points stay the same.
+    In STEP control points stay the same. IGES is read back, as it parts a curve at its kinks and
+    may drop a control point where a net closes.
+
+    Returns
+    -------
+    str
+        What the format could not hold as it is; nothing where it is read back the same.
 
     Raises
     ------
@@ -58,6 +64,33 @@ def write_exchange(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> None:
         written = (_write_step if step else _write_iges)(temporary, surfaces)
         if not written or not temporary.stat().st_size:
             raise OSError(None, "the geometry kernel could not write it")
+    return "" if step else _changed(path, surfaces)
+
+
+def _changed(path: Path, written: Sequence[tuple[str, Spline]]) -> str:
+    """Say what of the things written is not read back the same."""
+    words = []
+    for kind, read in ((BSplineCurve, read_curves), (BSplineSurface, read_exchange)):
+        own = [part for _, part in written if isinstance(part, kind)]
+        if not own:
+            continue
+        try:
+            back: Sequence[Spline] = read(path)
+        except FileError:
+            back = []
+        what = "curve" if kind is BSplineCurve else "surface"
+        before, after = (sum(_control_points(part) for part in parts) for parts in (own, back))
+        if len(back) != len(own):
+            words.append(f"{len(own)} {what}{'s' * (len(own) > 1)} became {len(back)}")
+        elif after != before:
+            words.append(f"{before} control points of {what}s became {after}")
+    if not words:
+        return ""
+    return f"IGES does not hold all of it as it is: {', '.join(words)}. STEP keeps it the same."
+
+
+def _control_points(spline: Spline) -> int:
+    return int(np.prod(spline.points.shape[:-1]))
 
 
 def _write_step(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> bool:

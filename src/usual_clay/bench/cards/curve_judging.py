@@ -8,12 +8,13 @@ import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 from scipy.spatial import cKDTree
 
+from usual_clay.bench.edits.shaping import take_out
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, Slide, combo, fill, label, number
+from usual_clay.bench.widgets import Row, Slide, button, combo, fill, label, number
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import comb_of, in_words
-from usual_clay.core.fit.curve.fair import can_go
+from usual_clay.core.fit.curve.fair import Spare, can_go
 from usual_clay.core.scan.closest import MeshTree, tree_of
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.core.spline.parts import distance_between
@@ -26,6 +27,19 @@ MOST_JOINTS = 4
 FINE = 48
 
 
+def which_can_go(spare: Spare, tolerance: float) -> str:
+    """Name the control points that can go, counted from 1: the exact ones first."""
+    parts = [
+        f"{', '.join(str(k + 1) for k in sorted(which))} {how}"
+        for which, how in (
+            (spare.exactly, "without any change"),
+            (spare.nearly, f"within {tolerance:g} mm"),
+        )
+        if which
+    ]
+    return f" Points that can go: {'; '.join(parts)}." if parts else ""
+
+
 class JudgingPage(Guarded, QWidget):
     """All of it follows live while the curve is dragged."""
 
@@ -33,7 +47,7 @@ class JudgingPage(Guarded, QWidget):
         super().__init__()
         self.session = session
         self._comb: tuple[object, str] = (None, "")
-        self._spare: tuple[object, str] = (None, "")
+        self._spare: tuple[object, Spare | None] = (None, None)
         self._tree: tuple[object, MeshTree | None] = (None, None)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -48,6 +62,12 @@ class JudgingPage(Guarded, QWidget):
         column.addWidget(Row("Density", self.density, stretch=0))
         self.reading = label(role="news", wraps=True)
         column.addWidget(self.reading)
+        self.go = button(
+            "Take them out",
+            "Take out the control points that the curve can do without",
+            clicked=self._take_out,
+        )
+        column.addWidget(self.go)
         self.joints = label(wraps=True)
         column.addWidget(self.joints)
         self.other = combo("What the distance is measured to")
@@ -75,8 +95,11 @@ class JudgingPage(Guarded, QWidget):
         if self._comb[0] is not curve.geometry:
             self._comb = (curve.geometry, in_words(comb_of(curve.geometry)))
         words = self._comb[1]
-        spare = self._spare[1] if self._spare[0] is curve.geometry else ""
-        self.reading.setText(f"{words[:1].upper()}{words[1:]}{spare}.")
+        spare = self._spare[1] if self._spare[0] is curve.geometry else None
+        tolerance = session.job.tolerance.deviation
+        told = "" if spare is None else which_can_go(spare, tolerance)
+        self.reading.setText(f"{words[:1].upper()}{words[1:]}.{told}")
+        self.go.setVisible(bool(told))
         if not self.isVisible():
             return
         if session.shown is session.job and self._spare[0] is not curve.geometry:
@@ -108,21 +131,23 @@ class JudgingPage(Guarded, QWidget):
     def _ask_spare(self, curve: Curve) -> None:
         """Find out in the background how many control points could go."""
         geometry = curve.geometry
-        self._spare = (geometry, "")
+        self._spare = (geometry, None)
         tolerance = self.session.job.tolerance.deviation
 
-        def came(count: int) -> None:
-            many = len(geometry.points)
-            self._spare = (
-                geometry,
-                f"; {count} of {many} points can go within {tolerance:g} mm" if count else "",
-            )
+        def came(spare: Spare) -> None:
+            self._spare = (geometry, spare)
             if (curve := self.session.shown.get(self.session.choice.item, Curve)) is not None:
                 self.refresh(curve)
 
         self.session.work.start(
             curve.id, "points that can go", "", lambda *_: can_go(geometry, tolerance), came
         )
+
+    def _take_out(self) -> None:
+        curve = self.session.shown.get(self.session.choice.item, Curve)
+        geometry, spare = self._spare
+        if curve is not None and spare is not None and curve.geometry is geometry:
+            take_out(self.session, curve, spare)
 
     def _show_distance(self, curve: Curve) -> None:
         found = self._distance(curve)

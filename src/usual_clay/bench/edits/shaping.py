@@ -13,7 +13,7 @@ from usual_clay.bench.edits.surfaces import reshape_surface
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats
 from usual_clay.core.errors import sentence
-from usual_clay.core.fit.curve.fair import SlimSettings, slim
+from usual_clay.core.fit.curve.fair import SlimSettings, Spare, slim
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.knots import insert_knot, raise_degree, reverse
 from usual_clay.core.spline.make import Handle
@@ -168,6 +168,15 @@ def remove_point(session: Session, curve: Curve, near: int | None) -> None:
         return
     reshape(session, curve, found[0], f"remove a point of {curve.name}")
     session.told.emit("news", f"One control point less moved the curve by up to {found[1]:.4f} mm.")
+
+
+def take_out(session: Session, curve: Curve, spare: Spare) -> None:
+    """Take out all control points that a curve can do without, and say how far that moved it."""
+    reshape(session, curve, spare.curve, f"take points out of {curve.name}")
+    session.told.emit(
+        "news",
+        f"{spare.count} control points less moved the curve by up to {spare.moved:.4f} mm.",
+    )
 
 
 def raise_curve(session: Session, curve: Curve) -> None:

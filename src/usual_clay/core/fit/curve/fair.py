@@ -11,13 +11,16 @@ from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.sequence import PointSequence, SequenceFitter, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
-from usual_clay.core.spline.basis import collocation, gram
+from usual_clay.core.spline.basis import collocation, gram, greville
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.knots import removal_residuals, remove_knot
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import sample_parameters
 
 SAMPLES, HALVINGS = 1200, 24
+# A curve is compared at so many places of each span; this share of its size is no change.
+SAMPLED, EXACT = 16, 1e-9
 
 
 @dataclass(frozen=True)
@@ -135,9 +138,51 @@ def slim(curve: BSplineCurve, settings: SlimSettings) -> Remade:
     return Remade(made, float(curve_foot_points(made, line)[2].max()))
 
 
-def can_go(curve: BSplineCurve, within: float) -> int:
-    """Return how many control points a curve can do without, within a tolerance in mm."""
-    if len(np.unique(curve.knots)) < 3 or len(curve.points) < 6:
-        return 0
-    lean = slim(curve, SlimSettings(0, min(curve.degree, 3), within))
-    return max(0, len(curve.points) - len(lean.curve.points)) if lean.moved <= within else 0
+@dataclass(frozen=True, eq=False)
+class Spare:
+    """Control points that a curve can do without.
+
+    Attributes
+    ----------
+    exactly, nearly : tuples of int
+        Which, counted from 0: those without which the shape stays as it is, and those without
+        which it stays within a tolerance; in the order in which they go.
+    curve : BSplineCurve
+        The curve without all of them.
+    moved : float
+        The farthest that it lies from the old one, mm.
+    """
+
+    exactly: tuple[int, ...]
+    nearly: tuple[int, ...]
+    curve: BSplineCurve
+    moved: float
+
+    @property
+    def count(self) -> int:
+        return len(self.exactly) + len(self.nearly)
+
+
+def can_go(curve: BSplineCurve, within: float) -> Spare:
+    """Find which control points a curve can do without, within a tolerance in mm.
+
+    Knots are taken out again, the one that changes it least first, as long as it stays within the
+    tolerance of the curve that it was (compare Lyche and Morken 1988). With each goes the control
+    point that is nearest to it.
+    """
+    line = curve_points(curve, sample_parameters(curve.knots, SAMPLED))
+    exact = EXACT * float(np.ptp(curve.points, axis=0).max())
+    left = list(range(len(curve.points)))
+    lean, moved = curve, 0.0
+    gone: dict[bool, list[int]] = {True: [], False: []}
+    while len(lean.points) > lean.degree + 1:
+        inner = lean.knots[lean.degree + 1 : -lean.degree - 1]
+        at = float(inner[np.argmin(removal_residuals(lean.knots, lean.points))])
+        tried = remove_knot(lean, at)[0]
+        away = float(curve_foot_points(tried, line)[2].max())
+        if away > within:
+            break
+        near = int(np.argmin(np.abs(greville(lean.knots, lean.degree)[1:-1] - at))) + 1
+        gone[away <= exact].append(left.pop(near))
+        lean, moved = tried, away
+    return Spare(tuple(gone[True]), tuple(gone[False]), lean, moved)

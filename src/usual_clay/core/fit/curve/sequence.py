@@ -138,7 +138,11 @@ def parts_of(
 
     A run without corners comes back whole, closed if it was.
     """
-    at = find_corners(run.points, run.closed, corners) if corners > 0 else np.zeros(0, np.int64)
+    at = (
+        find_corners(run.points, run.closed, corners, run.noise)
+        if corners > 0
+        else np.zeros(0, np.int64)
+    )
     if cuts:
         away = np.linalg.norm(run.points[:, None] - np.array(cuts), axis=2)
         at = np.union1d(at, away.argmin(axis=0))
