@@ -263,6 +263,7 @@ from pathlib import Path
 from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from usual_clay.bench.start import make_application
+from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.window import Window
 from usual_clay.files.mesh_file import read_scan
 app = make_application()
@@ -271,7 +272,7 @@ window.show()
 app.processEvents()
 start = time.perf_counter()
 read = read_scan(Path(sys.argv[1]))
-window.session.add_scan(read.mesh, "large", "mm")
+add_scan(window.session, read.mesh, "large", "mm")
 app.processEvents()
 window.stage.free.repaint()
 opened = time.perf_counter() - start

@@ -295,7 +295,7 @@ class Histogram(QWidget):
         for line in self.lines:
             line.setPen(pg.mkPen(now().ink, width=1, style=Qt.PenStyle.DashLine))
 
-    def show_signed(self, signed: Floats, tolerance: float, within: float) -> None:
+    def show_signed(self, signed: Floats, tolerance: float, within: float, of: str) -> None:
         """Show deviations in mm."""
         reach = max(3 * tolerance, min(float(np.quantile(np.abs(signed), 0.99)), 12 * tolerance))
         counts, edges = np.histogram(signed, 61, (-reach, reach))
@@ -324,7 +324,8 @@ class Histogram(QWidget):
         self.share.setText(percent(within))
         beyond = int(np.sum(np.abs(signed) > reach))
         extra = f"; {beyond} lie past ±{reach:.2g} mm" if beyond else ""
-        self.words.setText(f"of {len(signed):,} points within".replace(",", " ") + extra)
+        points = f"{len(signed):,} points".replace(",", " ")
+        self.words.setText(f"{of.format(points=points)}{extra}")
 
 
 class Balance(QWidget):
@@ -387,7 +388,7 @@ class Balance(QWidget):
         if surface is None or surface.signed is None or report is None:
             return
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
-        total = surface.control_points
+        total, whole = surface.control_points, isinstance(surface, Surface)
         counts = " × ".join(map(str, surface.counts))
         if len(surface.counts) > 1:
             counts += f" = {total}"
@@ -404,7 +405,8 @@ class Balance(QWidget):
             tolerance.share,
             tolerance.noise_floor(self._noise(surface)),
         )
-        self.histogram.show_signed(surface.signed, tolerance.deviation, report.within_share)
+        of = "of the area within, by {points}" if whole else "of {points} within"
+        self.histogram.show_signed(surface.signed, tolerance.deviation, report.within_share, of)
 
     def _cost(self, item: Surface | Curve | None) -> str:
         """Say what something costs that nothing measures, or all that is shown."""

@@ -10,8 +10,8 @@ import numpy as np
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.parts import evenly, length_of
-from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.core.spline.tessellate import grid_triangles, steps_for_chord, tessellate
+from usual_clay.core.spline.surface import BSplineSurface, surface_grid
+from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
 from usual_clay.files import exchange
 from usual_clay.files.atomic import write_text
 from usual_clay.files.errors import FileError
@@ -69,7 +69,8 @@ def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], ch
         raise FileError("there is no surface to write: choose one in the Shelf")
     vertices, triangles, count = [], [], 0
     for surface in surfaces:
-        grid, u, v = tessellate(surface, steps_for_chord(surface, chord))
+        u, v = parameters_for_chord(surface, chord)
+        grid = surface_grid(surface, u, v)
         triangles.append(grid_triangles(len(u), len(v)) + count)
         vertices.append(grid.reshape(-1, 3))
         count += len(vertices[-1])

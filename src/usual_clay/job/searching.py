@@ -8,6 +8,7 @@ from typing import Any
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.errors import sentence
 from usual_clay.core.fit.cast import with_images
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.curve.trace import LIMIT as MOST_OF_A_CURVE
@@ -80,7 +81,9 @@ def beside(settings: PatchSettings, given: Given) -> list[BSplineSurface | None]
 
 
 def _outcome(found: Search) -> Outcome:
-    return Outcome(found.settings, found.candidates, found.words, found.cast)
+    remarks = "" if found.cast is None else found.cast.words
+    words = f"{found.words} {sentence(remarks)}" if remarks else found.words
+    return Outcome(found.settings, found.candidates, words, found.cast)
 
 
 def _search_cast(

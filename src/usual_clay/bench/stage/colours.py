@@ -9,7 +9,7 @@ from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Floats
 
 # How much of its own colour a stripe of the unmeasured keeps.
-HATCH = 0.45
+HATCH = 0.15
 
 
 def deviation_colours(signed: Floats, tolerance: float, full: float) -> Floats:

@@ -49,6 +49,39 @@ def steps_for_chord(surface: BSplineSurface, chord: float) -> tuple[int, int]:
     return nu, nv
 
 
+def parameters_for_chord(surface: BSplineSurface, chord: float) -> tuple[Floats, Floats]:
+    """Return parameters u and v of a grid of triangles that stays within a chord height.
+
+    As `steps_for_chord`, span by span, and across the surface only: where it is flat, few do.
+    """
+    u = sample_parameters(surface.knots_u, 4)
+    v = sample_parameters(surface.knots_v, 4)
+    uu, vv = np.meshgrid(u, v, indexing="ij")
+    _, su, sv, *second = surface_derivatives(surface, uu.ravel(), vv.ravel(), 2)
+    normal = np.cross(su, sv, axis=0)
+    normal /= np.maximum(np.linalg.norm(normal, axis=0), 1e-300)
+    suu, suv, svv = (
+        np.abs(np.einsum("kn,kn->n", bent, normal)).reshape(len(u), len(v)) for bent in second
+    )
+    wide_u, wide_v = (float(np.diff(np.unique(t)).max()) for t in (u, v))
+    parts = []
+    for knots, bent, mixed, other in (
+        (surface.knots_u, suu.max(axis=1), suv.max(axis=1), 4 * wide_v),
+        (surface.knots_v, svv.max(axis=0), suv.max(axis=0), 4 * wide_u),
+    ):
+        breaks = np.unique(knots)
+        width = np.diff(breaks)
+        within = 4 * np.arange(len(width))[:, None] + np.arange(5)
+        need = bent[within].max(axis=1) * width**2 + mixed[within].max(axis=1) * width * other
+        steps = np.clip(np.ceil(np.sqrt(need / (4 * chord))), 1, MOST_PER_SPAN).astype(int)
+        inside = [
+            a + (b - a) * np.arange(n) / n
+            for a, b, n in zip(breaks[:-1], breaks[1:], steps, strict=True)
+        ]
+        parts.append(np.concatenate([*inside, breaks[-1:]]))
+    return parts[0], parts[1]
+
+
 def tessellate(surface: BSplineSurface, steps: tuple[int, int]) -> tuple[Floats, Floats, Floats]:
     """Return a grid of points (m, n, 3) and its parameters u (m,) and v (n,)."""
     u = sample_parameters(surface.knots_u, steps[0])
