@@ -61,7 +61,7 @@ def test_a_patch_is_drawn_by_its_corners_and_follows_them(side, tmp_path) -> Non
     # A wrong corner is taken back, and set again where it belongs.
     hands.press("Take back")
     click(hands, pane, *GILL[-1][:2])
-    assert "points inside lie within" in card.words.text()
+    assert "of the area inside lies within" in card.words.text()
     hands.key(Qt.Key.Key_Return, widget=pane)
     patch = session.choice.surface()
     assert patch.name == "Patch 1"
@@ -102,7 +102,7 @@ def test_four_curves_are_picked_and_a_neighbour_is_gone_on_from(side) -> None:
     for name, box in zip(names, card.sides, strict=True):
         box.setCurrentIndex(box.findText(name))
     hands.wait()
-    assert "points inside lie within" in card.words.text()
+    assert "of the area inside lies within" in card.words.text()
     # A border that does not meet the others is told, and closed on request.
     rear = next(c for c in session.job.all(Curve) if c.name == names[1])
     off = replace(rear.geometry, points=rear.geometry.points + np.array([0.4, 0, 0]))

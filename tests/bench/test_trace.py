@@ -169,10 +169,10 @@ def test_points_come_and_go_and_twins_follow(top) -> None:
     hands.press("Insert point")
     more = chosen(hands)
     assert more.control_points == 6
-    assert curve_foot_points(more.geometry, shape)[2].max() < 1e-9
+    assert curve_foot_points(more.geometry, shape)[2].max() < 1e-8
     hands.press("Raise degree")
     assert chosen(hands).geometry.degree == 4
-    assert curve_foot_points(chosen(hands).geometry, shape)[2].max() < 1e-9
+    assert curve_foot_points(chosen(hands).geometry, shape)[2].max() < 1e-8
     hands.press("Reverse")
     assert chosen(hands).geometry.points[0] == pytest.approx(more.geometry.points[-1])
     assert hands.window.cards.card.points.remove.text() == "Remove: 0.000 mm"

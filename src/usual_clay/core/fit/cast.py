@@ -324,6 +324,9 @@ def settled(
         if base.fixed:
             now = Start(base.u, base.v, weights)
         last = _weighted_rms(feet.signed, weights * sample.areas)
+        if step < 2 and has_net(settings) and base.mirror is None and base.held is None:
+            # What was found stays unless it gets better still.
+            best = Cast(begin, feet, weights, 0)
     for round_number in range(1, rounds + 1):
         progress((round_number - 1) / rounds, f"round {round_number}")
         surface, feet = fit_once(sample, base, space, stiffness, now)

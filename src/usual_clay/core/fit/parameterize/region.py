@@ -42,6 +42,8 @@ KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
 FEWEST, MOST = 4, 200
 # The share of points that may face away from the base before the region counts as folded.
 MOST_FACING_AWAY = 0.02
+# Normals that rise no more than this from the base, the sine of 20 degrees, stand on it.
+STEEP = 0.35
 
 
 # A surface is fitted with no more reach than this: by the rest it runs out when it is fitted.
@@ -357,14 +359,20 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     if settings.pull:
         return _laid_along(sample, settings)
     frame = base_frame(*sample.gathered, settings.frame, settings.plane)
-    away = float(np.mean(sample.gathered[1] @ frame.axes[2] < 0))
-    if away > MOST_FACING_AWAY and sample.has_mesh and not settings.symmetric:
+    up = sample.gathered[1] @ frame.axes[2]
+    away = float(np.mean(up < 0))
+    # A tube that widens faces its base all round, and is no less of a tube.
+    steep = float(np.median(up)) < STEEP
+    if (away > MOST_FACING_AWAY or steep) and sample.has_mesh and not settings.symmetric:
         return (
             _laid_round(sample, settings, "v") if sample.runs_round else _unrolled(sample, settings)
         )
-    if away > MOST_FACING_AWAY:
+    if away > MOST_FACING_AWAY or steep:
+        how = (
+            f"{percent(away)} of it faces away" if away > MOST_FACING_AWAY else "most stands on it"
+        )
         raise FoldsOverError(
-            f"the region folds over its base plane: {percent(away)} of it faces away."
+            f"the region folds over its base plane: {how}."
             " Choose a smaller region, or use the four-corner patch"
         )
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)

@@ -17,6 +17,7 @@ from usual_clay.core.fit.solve.adaptive import (
     Laid,
     best_inserts,
     count_of,
+    eased,
     exchanged,
     grown,
     least_needed,
@@ -29,6 +30,8 @@ SPARE = 2.0
 # Two knots less in one direction are not made up for by one more in the other where one less lies
 # so far past the tolerance.
 WORST_TRADED = 2.0
+# Knots are moved to make up for one less where that one lies no farther past the tolerance.
+WORST_EASED = 2.5
 # So many of the knots that seem to be needed least are taken out for trial.
 TRIED_OUT = 2
 # The search is made on so few of the points before all of the choice have their say.
@@ -132,6 +135,10 @@ class KnotSearch:
                 self.noted(self.attempt)
             elif not (self._worn and self._all) and self._come_to_rest():
                 made[-1] = self.laid, self.attempt
+            elif self.holds(self.attempt) and (leaner := self._eased()) is not None:
+                made.append(leaner)
+                self.laid, self.attempt = leaner
+                self.noted(self.attempt)
             else:
                 break
         # Fewer control points are not worth wiggles.
@@ -142,11 +149,27 @@ class KnotSearch:
         self.laid, self.attempt = made[-1]
         return len(made) > 1
 
+    def _eased(self) -> tuple[Laid, Attempt] | None:
+        """Return an attempt with one knot less whose others have moved to make up for it."""
+        lean = [self._without(direction, self.attempt) for direction in "vu"]
+        for tried in sorted(filter(None, lean), key=self._error):
+            if self._error(tried) > WORST_EASED * self.tolerance.deviation:
+                continue
+            laid, attempt = eased(self.laid, tried, self.directions, self.base.kept)
+            if not self.holds(attempt):
+                laid, attempt = laid.rested(attempt)
+            if self.holds(attempt):
+                return laid, attempt
+        return None
+
     def _come_to_rest(self) -> bool:
         """Bring the points to rest on the surface; tell whether they had some way to go."""
-        before = self.attempt
-        self.laid, self.attempt = self.laid.rested(before)
-        return self.attempt is not before
+        laid, attempt = self.laid.rested(self.attempt)
+        # What lowers the squared error may take the farthest points past the tolerance.
+        if attempt is self.attempt or (self.holds(self.attempt) and not self.holds(attempt)):
+            return False
+        self.laid, self.attempt = laid, attempt
+        return True
 
     def _exchange(self) -> bool:
         """Move knots to where they earn more; tell whether that helped."""
@@ -211,7 +234,8 @@ class KnotSearch:
             Whether there is something new.
         """
         if self.met is None:
-            self.met = self.attempt.space.counts if self.holds(self.attempt) else (0, 0)
+            nearly = self._error(self.attempt) <= HOPELESS * self.tolerance.deviation
+            self.met = self.attempt.space.counts if nearly else (0, 0)
         before = self.attempt
         # The choice is to lie so much nearer as all points lie farther off than it does.
         wanted = self._cautious * self._error(before) / reached
