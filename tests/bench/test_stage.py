@@ -373,6 +373,32 @@ def test_as_much_is_coloured_as_the_figures_say(count: int) -> None:
     assert told > 6
 
 
+def test_the_scan_can_wear_the_colours_instead_of_the_surface(with_demo: Hands) -> None:
+    session, stage = with_demo.session, with_demo.window.stage
+    surface = next(s for s in session.job.all(Surface) if s.visible and s.signed is not None)
+    scan = next(session.job.all(Scan))
+    session.choice.choose(surface.id)
+    with_demo.wait()
+    before = stage.scene.scan_layers(scan)[scan.id]
+    assert stage.scene.surface_layers(surface)[surface.id].spots is not None
+    with_demo.window.commands.run("deviation on the scan")
+    with_demo.wait()
+    assert stage.scene.scan_layers(scan)[scan.id] is not before
+    assert stage.scene.surface_layers(surface)[surface.id].spots is None
+    region = session.job.region_of(surface)
+    assert region is not None
+    from vtkmodules.util.numpy_support import vtk_to_numpy
+
+    layer = stage.scene.scan_layers(scan)[scan.id]
+    tints = vtk_to_numpy(layer.data.GetPointData().GetScalars())[region.vertices]
+    within = np.abs(surface.signed) <= session.job.tolerance.deviation
+    assert (tints[within] == as_bytes(np.array(rgb(now().bisque)))).all()
+    assert (tints[~within] != as_bytes(np.array(rgb(now().bisque)))).any(axis=1).all()
+    with_demo.window.commands.run("deviation on the scan")
+    with_demo.wait()
+    assert stage.scene.surface_layers(surface)[surface.id].spots is not None
+
+
 def test_spikes_do_not_paint_more_than_themselves() -> None:
     shape = next(shape for shape in SHAPES if shape.name == "panel")
     sample = shape.sample(8000)

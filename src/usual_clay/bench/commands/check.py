@@ -25,12 +25,23 @@ def plain_form(bench: Bench) -> None:
     bench.stage.switch("surfaces", True)
 
 
+def on_the_scan(bench: Bench) -> None:
+    """Let the scan wear the colours of deviation instead of the surface; and back again."""
+    shown = bench.stage.scene.shown
+    bench.stage.colour_scan(not shown.on_scan)
+    if not shown.on_scan:
+        bench.stage.switch("scan", True)
+        bench.stage.switch("colours", True)
+
+
 COMMANDS = (
     Command("sections", "Sections through surface and scan, side by side", sections,
             "cuts slices stations cross", "", "Check", "stack", "Sections", hint=HINT,
             hand="sections", why_not=needs_surface),
     Command("deviation", "Deviation colours", lambda bench: bench.stage.switch("colours"),
             "heat map error difference colour", "4", "Check", "thermometer", "Deviation"),
+    Command("deviation on the scan", "Deviation colours on the scan, not the surface", on_the_scan,
+            "heat map error difference colour points", "", "Check", "thermometer", "On the scan"),
     Command("plain form", "Judge the plain form", plain_form, "clay shaded render", "5", "Check",
             "sun", "Form"),
 )  # fmt: skip

@@ -55,6 +55,7 @@ class Shown:
     net: bool = True
     colours: bool = True
     range: float = 3.0
+    on_scan: bool = False
 
 
 @dataclass(eq=False)
@@ -198,9 +199,13 @@ class Scene(QObject):
         lit = next((r for r in regions if r.id == chosen), None)
         model = self.model(scan)
         light = None if model is None else model.light
+        judged = self._judged_on(scan)
+        tolerance = job.tolerance
         made_of = (
             scan.mesh,
             light,
+            *(part for surface, where in judged for part in (surface.signed, where)),
+            (tolerance, self.shown.range),
             scan.colours,
             None if lit is None else lit.vertices,
             tuple((id(r.vertices), r.colour) for r in regions),
@@ -218,6 +223,11 @@ class Scene(QObject):
                 tint[region.vertices] = faint
             if lit is not None:
                 tint[lit.vertices] = rgb(worn.region)
+            full = tolerance.deviation * self.shown.range
+            for surface, where in judged:
+                assert surface.signed is not None
+                signed = surface.signed
+                tint[where] = colours.deviation_colours(signed, tolerance.deviation, full)
             tint = colours.as_bytes(tint)
             data = self._mesh_data(scan)
             paint(data, tint)
@@ -230,6 +240,19 @@ class Scene(QObject):
             return Layer(data, coarse, back=SCAN_BACK)
 
         return {scan.id: self.cached(scan.id, made_of, make)}
+
+    def _judged_on(self, scan: Scan) -> list[tuple[Surface, Ints]]:
+        """Return the visible surfaces that a scan shows the deviation of, and its vertices."""
+        if not (self.shown.on_scan and self.shown.colours):
+            return []
+        found = []
+        for surface in self.session.shown.all(Surface):
+            region = self.session.shown.region_of(surface)
+            if not surface.visible or surface.signed is None or region is None:
+                continue
+            if region.scan == scan.id and len(region.vertices) == len(surface.signed):
+                found.append((surface, region.vertices))
+        return found
 
     def _mesh_data(self, scan: Scan) -> vtkPolyData:
         """Return a scan's triangles, kept while its mesh is the same."""
@@ -314,7 +337,7 @@ class Scene(QObject):
 
     def _surface_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         tolerance, chosen = self.session.shown.tolerance, surface.id == self.session.choice.item
-        shows = self.shown.colours
+        shows = self.shown.colours and not self.shown.on_scan
         made_of = (portrait, surface.signed, shows, chosen, tolerance, self.shown.range)
 
         def make() -> Layer:

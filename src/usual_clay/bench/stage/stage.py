@@ -125,6 +125,11 @@ class Stage(Guarded, QSplitter):
         self.switches[name].setChecked(value)
         self._soon.start()
 
+    def colour_scan(self, on: bool) -> None:
+        """Colour the scan by deviation instead of the surface."""
+        self.scene.shown = replace(self.scene.shown, on_scan=on)
+        self._soon.start()
+
     def _legend_menu(self, place: QPoint) -> None:
         menu = QMenu(self)
         tolerance = self.session.job.tolerance.deviation
