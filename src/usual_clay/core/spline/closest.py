@@ -35,6 +35,8 @@ FAR = 8.0
 LEAST_SAMPLES, LEAST_PER_SPAN = 48, 6
 # So many of these places that are nearest to a point are looked at.
 NEAREST = 24
+# Points far off are compared with one place in so many along each direction.
+EVERY = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -377,26 +379,41 @@ def valleys(grid: Floats, points: Floats) -> tuple[Ints, Ints]:
         told[:] = True
     row, column = np.nonzero(lowest & told[:, None])
     parts = [(row, near[row, column])]
-    far = np.flatnonzero(~told)
-    size = max(1, 4_000_000 // len(flat))
-    for start in range(0, len(far), size):
-        some = far[start : start + size]
-        parts.append(_valleys_of_all(grid, points[some], margin, some))
+    if not told.all():
+        parts.append(_valleys_of_all(grid, points, margin, np.flatnonzero(~told)))
     which, at = (np.concatenate(part) for part in zip(*parts, strict=True))
     return which, at
 
 
-def _valleys_of_all(grid: Floats, points: Floats, margin: float, names: Ints) -> tuple[Ints, Ints]:
+def _valleys_of_all(grid: Floats, points: Floats, margin: float, which: Ints) -> tuple[Ints, Ints]:
+    """Return the same for points far off, which every so many places of a surface tell."""
     # Slow to import, and not needed to show a finished job.
-    from scipy.ndimage import minimum_filter
+    from scipy.spatial.distance import cdist
 
     shape = grid.shape[:-1]
-    away = np.linalg.norm(points[:, None] - grid.reshape(1, -1, 3), axis=2)
-    whole = away.reshape(-1, *shape)
-    lowest = whole <= minimum_filter(whole, (1, *(3,) * len(shape)), mode="nearest")
-    lowest &= whole <= away.min(axis=1).reshape(-1, *(1,) * len(shape)) + margin
-    row, at = np.nonzero(lowest.reshape(len(points), -1))
-    return names[row], at
+    lines = [
+        np.unique(np.append(np.arange(0, n, EVERY if len(shape) > 1 else 1), n - 1)) for n in shape
+    ]
+    places = np.ravel_multi_index(np.ix_(*lines), shape)
+    some, count = grid.reshape(-1, 3)[places.ravel()], places.size
+    margin *= EVERY if len(shape) > 1 else 1
+    rows, found = [], []
+    for part in np.array_split(which, max(1, len(which) * count // 2_000_000)):
+        away = cdist(points[part], some).reshape(-1, *places.shape)
+        lowest = (
+            away <= away.reshape(len(part), -1).min(axis=1).reshape(-1, *(1,) * len(shape)) + margin
+        )
+        for axis in range(1, away.ndim):
+            step = np.diff(away, axis=axis)
+            ahead, behind = ([slice(None)] * away.ndim for _ in range(2))
+            ahead[axis], behind[axis] = slice(0, -1), slice(1, None)
+            # No neighbour along either direction is nearer.
+            lowest[tuple(ahead)] &= step >= 0
+            lowest[tuple(behind)] &= step <= 0
+        row, at = np.nonzero(lowest.reshape(len(part), -1))
+        rows.append(part[row])
+        found.append(places.ravel()[at])
+    return np.concatenate(rows), np.concatenate(found)
 
 
 def curve_foot_points(
