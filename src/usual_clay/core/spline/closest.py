@@ -115,6 +115,18 @@ def _nearest_of_all(
     return feet.part(_first_of_each(which, np.abs(feet.signed)))
 
 
+def grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:
+    """Return parameters near the feet of points, from the nearest place of a grid.
+
+    Soon found for very many points; a foot that is reached from there may be nearest only to what
+    is about it.
+    """
+    u = sample_parameters(surface.knots_u, LEAST_PER_SPAN)
+    v = sample_parameters(surface.knots_v, LEAST_PER_SPAN)
+    _, nearest = cKDTree(surface_grid(surface, u, v).reshape(-1, 3)).query(points, workers=2)
+    return u[nearest // len(v)], v[nearest % len(v)]
+
+
 def _per_span(knots: Floats) -> int:
     return max(LEAST_PER_SPAN, -(-LEAST_SAMPLES // (len(np.unique(knots)) - 1)))
 

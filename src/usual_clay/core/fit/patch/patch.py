@@ -32,7 +32,7 @@ from usual_clay.core.scan.region import grow, smooth_parts
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.core.spline.boundary import Border
-from usual_clay.core.spline.closest import FootPoints, foot_points
+from usual_clay.core.spline.closest import FootPoints, foot_points, grid_seed
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.four_borders import Borders, coons_patch, four_borders, make_compatible
 from usual_clay.core.spline.knots import reverse
@@ -309,7 +309,8 @@ def _inside(
     near = np.flatnonzero(((mesh.vertices >= low) & (mesh.vertices <= high)).all(axis=1))
     if not len(near):
         raise FitError("no part of the scan lies inside the borders")
-    feet = foot_points(surface, mesh.vertices[near])
+    places = mesh.vertices[near]
+    feet = foot_points(surface, places, grid_seed(surface, places))
     off = np.maximum(np.abs(feet.u - 0.5), np.abs(feet.v - 0.5))
     within: Bools = (off < 0.5 - RIM) & (np.abs(feet.signed) < limit)
     turned = np.einsum(
