@@ -8,7 +8,7 @@ from functools import lru_cache
 from types import MappingProxyType
 from typing import Any, TypeVar
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.region import triangles_within
@@ -193,7 +193,9 @@ def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | 
     inside = item.inside if isinstance(item, Surface) else None
     if scan is not None:
         vertices = source.vertices if isinstance(source, Region) else inside
-        return None if vertices is None else as_shares(scan.mesh.vertex_areas[vertices])
+        if vertices is None or _is_of_another(scan, vertices):
+            return None
+        return as_shares(scan.mesh.vertex_areas[vertices])
     return _loose_areas(source) if isinstance(source, PointList) else None
 
 
@@ -207,7 +209,14 @@ def measured_points(job: Job, measured: Region | PointList) -> Floats | None:
     if isinstance(measured, PointList):
         return measured.points[measured.kept]
     scan = job.get(measured.scan, Scan)
-    return None if scan is None else scan.mesh.vertices[measured.vertices]
+    if scan is None or _is_of_another(scan, measured.vertices):
+        return None
+    return scan.mesh.vertices[measured.vertices]
+
+
+def _is_of_another(scan: Scan, vertices: Ints) -> bool:
+    """Tell whether vertices are those of the scan as it was, until what holds them follows."""
+    return bool(len(vertices)) and int(vertices.max()) >= len(scan.mesh.vertices)
 
 
 def sample_of(job: Job, region: Item) -> Sample:

@@ -250,7 +250,8 @@ class Scene(QObject):
             region = self.session.shown.region_of(surface)
             if not surface.visible or surface.signed is None or region is None:
                 continue
-            if region.scan == scan.id and len(region.vertices) == len(surface.signed):
+            known = measured_points(self.session.shown, region)
+            if region.scan == scan.id and known is not None and len(known) == len(surface.signed):
                 found.append((surface, region.vertices))
         return found
 
