@@ -115,7 +115,8 @@ class TrueShape:
         keep = edges < 8 * np.median(edges) if self.density is None else np.ones(len(edges), bool)
         if not self.round:
             keep &= self.inside(*centre.T)
-        turned = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        (x1, y1), (x2, y2) = (corners[:, 1] - corners[:, 0]).T, (corners[:, 2] - corners[:, 0]).T
+        turned = x1 * y2 - y1 * x2
         joined = np.where((turned > 0)[:, None], joined, joined[:, ::-1])
         triangles = own[joined[keep]]
         assert triangles.max() < count

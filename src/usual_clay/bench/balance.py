@@ -388,7 +388,7 @@ class Balance(QWidget):
         if surface is None or surface.signed is None or report is None:
             return
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")
-        total, whole = surface.control_points, isinstance(surface, Surface)
+        total = surface.control_points
         counts = " × ".join(map(str, surface.counts))
         if len(surface.counts) > 1:
             counts += f" = {total}"
@@ -405,7 +405,7 @@ class Balance(QWidget):
             tolerance.share,
             tolerance.noise_floor(self._noise(surface)),
         )
-        of = "of the area within, by {points}" if whole else "of {points} within"
+        of = "of the area within, by {points}" if surface.by_area else "of {points} within"
         self.histogram.show_signed(surface.signed, tolerance.deviation, report.within_share, of)
 
     def _cost(self, item: Surface | Curve | None) -> str:

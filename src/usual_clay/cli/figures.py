@@ -16,7 +16,7 @@ from usual_clay.core.errors import sentence
 from usual_clay.core.progress import silent
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import write_text
-from usual_clay.job.items import Curve, Followed, Shape, Surface
+from usual_clay.job.items import Curve, Followed, Judged, Shape, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 from usual_clay.job.made import Given
@@ -63,11 +63,9 @@ _FIGURES: dict[str, Callable[[Any], dict[str, Any]]] = {
 def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
     """Return what there is to say of an item in numbers: what it costs and how far it is off."""
     figures = _FIGURES.get(item_kind(item).name, lambda _: {})(item)
-    signed = getattr(item, "signed", None)
+    report = job.report(item) if isinstance(item, Judged) else None
     figures["met"] = True
-    if signed is not None:
-        report = job.report(item)  # type: ignore[arg-type]
-        assert report is not None
+    if report is not None:
         figures |= {
             "points": report.points,
             "within_share": report.within_share,
@@ -122,12 +120,10 @@ def in_words(job: Job, item: Followed, figures: dict[str, Any], said: str) -> st
         each = " × ".join(map(str, figures["control_points"]))
         many = len(figures["control_points"]) > 1
         cost = f"{each} = {figures['total']} control points" if many else f"{each} control points"
-    if "p95" not in figures:
+    if not isinstance(item, Judged) or (report := job.report(item)) is None:
         return f"{cost}."
-    report = job.report(item)  # type: ignore[arg-type]
-    assert report is not None
     share = percent(job.tolerance.share)
-    what = "area lies" if isinstance(item, Surface) else "points lie"
+    what = "area lies" if item.by_area else "points lie"
     return f"{cost}: {share} of the {what} within {report.at_share:.3f} mm.{price}"
 
 

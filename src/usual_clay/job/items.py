@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TypeVar
+from typing import ClassVar, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -109,8 +109,11 @@ class Judged(Followed):
     ----------
     signed : (n,) array or None
         Deviation of each point that judges it, mm; of a curve without a side, 0 or more.
+    by_area : bool
+        Whether shares are those of the area that the points stand for, not of their number.
     """
 
+    by_area: ClassVar[bool] = False
     signed: Floats | None = None
 
 
@@ -288,6 +291,7 @@ class Surface(Fitted):
         Of a patch, the scan's vertices inside its borders, rising: these judge it.
     """
 
+    by_area: ClassVar[bool] = True
     geometry: BSplineSurface
     inside: Ints | None = None
 

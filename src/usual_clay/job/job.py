@@ -193,7 +193,7 @@ def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | 
     inside = item.inside if isinstance(item, Surface) else None
     if scan is not None:
         vertices = source.vertices if isinstance(source, Region) else inside
-        if vertices is None or _is_of_another(scan, vertices):
+        if vertices is None or is_of_another(scan, vertices):
             return None
         return as_shares(scan.mesh.vertex_areas[vertices])
     return _loose_areas(source) if isinstance(source, PointList) else None
@@ -209,12 +209,12 @@ def measured_points(job: Job, measured: Region | PointList) -> Floats | None:
     if isinstance(measured, PointList):
         return measured.points[measured.kept]
     scan = job.get(measured.scan, Scan)
-    if scan is None or _is_of_another(scan, measured.vertices):
+    if scan is None or is_of_another(scan, measured.vertices):
         return None
     return scan.mesh.vertices[measured.vertices]
 
 
-def _is_of_another(scan: Scan, vertices: Ints) -> bool:
+def is_of_another(scan: Scan, vertices: Ints) -> bool:
     """Tell whether vertices are those of the scan as it was, until what holds them follows."""
     return bool(len(vertices)) and int(vertices.max()) >= len(scan.mesh.vertices)
 

@@ -27,9 +27,8 @@ def plain_form(bench: Bench) -> None:
 
 def on_the_scan(bench: Bench) -> None:
     """Let the scan wear the colours of deviation instead of the surface; and back again."""
-    shown = bench.stage.scene.shown
-    bench.stage.colour_scan(not shown.on_scan)
-    if not shown.on_scan:
+    bench.stage.switch("on_scan")
+    if bench.stage.scene.shown.on_scan:
         bench.stage.switch("scan", True)
         bench.stage.switch("colours", True)
 

@@ -36,7 +36,7 @@ from usual_clay.job.items import (
     Shape,
     Surface,
 )
-from usual_clay.job.job import measured_points
+from usual_clay.job.job import is_of_another, measured_points
 
 STAND_IN_TRIANGLES = 24_000
 # The first picture shall not wait for a large scan's trees, whose making holds the interpreter.
@@ -250,8 +250,8 @@ class Scene(QObject):
             region = self.session.shown.region_of(surface)
             if not surface.visible or surface.signed is None or region is None:
                 continue
-            known = measured_points(self.session.shown, region)
-            if region.scan == scan.id and known is not None and len(known) == len(surface.signed):
+            own = region.scan == scan.id and not is_of_another(scan, region.vertices)
+            if own and len(region.vertices) == len(surface.signed):
                 found.append((surface, region.vertices))
         return found
 
@@ -310,13 +310,13 @@ class Scene(QObject):
         if under_way and _same(self._asked.get(surface.id), wanted):
             return
         self._asked[surface.id] = wanted
-        points = None if measured is None else measured_points(job, measured)
 
         def done(made: Portrait) -> None:
             self._portraits[surface.id] = (wanted, made)
             self.ready.emit()
 
         def make(*_: object) -> Portrait:
+            points = None if measured is None else measured_points(job, measured)
             return make_portrait(surface.geometry, wanted[2], points, surface.signed)
 
         work.start(surface.id, "portrait", "", make, done)

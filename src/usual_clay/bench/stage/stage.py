@@ -119,15 +119,11 @@ class Stage(Guarded, QSplitter):
         self.strip.show()
 
     def switch(self, name: str, on: bool | None = None) -> None:
-        """Switch one of scan, surfaces, net, colours; without `on`, to the other state."""
+        """Switch one of what is shown; without `on`, to the other state."""
         value = not getattr(self.scene.shown, name) if on is None else on
         self.scene.shown = replace(self.scene.shown, **{name: value})
-        self.switches[name].setChecked(value)
-        self._soon.start()
-
-    def colour_scan(self, on: bool) -> None:
-        """Colour the scan by deviation instead of the surface."""
-        self.scene.shown = replace(self.scene.shown, on_scan=on)
+        if name in self.switches:
+            self.switches[name].setChecked(value)
         self._soon.start()
 
     def _legend_menu(self, place: QPoint) -> None:

@@ -164,21 +164,39 @@ def _gauss(count: int) -> tuple[Floats, Floats]:
     return nodes, weights
 
 
-def gram(knots: Floats, degree: int, order: int) -> Floats:
-    """Return the integrals of products of basis derivatives over the domain, exactly.
+def gauss_nodes(breaks: Floats, count: int) -> tuple[Floats, Floats]:
+    """Return Gauss-Legendre nodes between breaks, `count` in each span, and their weights."""
+    nodes, weights = _gauss(count)
+    half = np.diff(breaks) / 2
+    at = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
+    return at, (half[:, None] * weights).ravel()
+
+
+def gram(
+    knots: Floats, degree: int, order: int, between: tuple[float, float] | None = None
+) -> Floats:
+    """Return the integrals of products of basis derivatives, exactly.
 
     Gauss-Legendre quadrature with ``degree + 1`` nodes in each knot span. A search asks for the
     same knots many times over: the last few are kept.
+
+    Parameters
+    ----------
+    between : (low, high), optional
+        Where to integrate; over the domain where not given.
     """
-    return _gram(np.asarray(knots, dtype=np.float64).tobytes(), degree, order)
+    return _gram(np.asarray(knots, dtype=np.float64).tobytes(), degree, order, between)
 
 
 @lru_cache(maxsize=256)
-def _gram(key: bytes, degree: int, order: int) -> Floats:
+def _gram(
+    key: bytes, degree: int, order: int, between: tuple[float, float] | None = None
+) -> Floats:
     knots = np.frombuffer(key)
-    nodes, weights = _gauss(degree + 1)
     breaks = np.unique(knots)
-    half = np.diff(breaks) / 2
-    t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
+    if between is not None:
+        inside = (breaks > between[0]) & (breaks < between[1])
+        breaks = np.concatenate([between[:1], breaks[inside], between[1:]])
+    t, weights = gauss_nodes(breaks, degree + 1)
     rows = collocation(knots, degree, t, order)
-    return frozen(rows.T @ (rows * (half[:, None] * weights).reshape(-1, 1)))
+    return frozen(rows.T @ (rows * weights.reshape(-1, 1)))

@@ -187,6 +187,21 @@ def surface_grid(surface: BSplineSurface, u: Floats, v: Floats) -> Floats:
     return surface_points(surface, uu.ravel(), vv.ravel()).reshape(len(u), len(v), 3)
 
 
+def grid_turns(surface: BSplineSurface, count: int) -> tuple[Floats, Floats]:
+    """Return the angles between neighbouring normals of a grid over the domain, radians.
+
+    Returns
+    -------
+    along u, (count - 1, count), and along v, (count, count - 1)
+    """
+    at = [np.linspace(*ends, count) for ends in surface.domain]
+    u, v = (part.ravel() for part in np.meshgrid(*at, indexing="ij"))
+    normals = surface_normals(surface, u, v).reshape(count, count, 3)
+    pairs = (normals[1:], normals[:-1]), (normals[:, 1:], normals[:, :-1])
+    along_u, along_v = (np.einsum("abk,abk->ab", *pair) for pair in pairs)
+    return np.arccos(np.clip(along_u, -1, 1)), np.arccos(np.clip(along_v, -1, 1))
+
+
 def surface_box(surface: BSplineSurface) -> Floats:
     """Return the box of the control points, (2, 3); it holds the surface."""
     flat = surface.points.reshape(-1, 3)

@@ -358,8 +358,9 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         return _laid_round(sample, settings, settings.closed)
     if settings.pull:
         return _laid_along(sample, settings)
-    frame = base_frame(*sample.gathered, settings.frame, settings.plane)
-    up = sample.gathered[1] @ frame.axes[2]
+    points, normals = sample.gathered
+    frame = base_frame(points, normals, settings.frame, settings.plane)
+    up = normals @ frame.axes[2]
     away = float(np.mean(up < 0))
     # A tube that widens faces its base all round, and is no less of a tube.
     steep = float(np.median(up)) < STEEP
@@ -411,13 +412,14 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
     A fit at such parameters is a height over that plane, as a spline reproduces them exactly.
     """
     plane = "xyz".replace(settings.pull, "")
-    frame = base_frame(*sample.gathered, "locked", plane)
+    points, normals = sample.gathered
+    frame = base_frame(points, normals, "locked", plane)
     whole, past = _reach(settings)
     u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
     mirror = None
     if settings.symmetric:
         mirror, u, v = settle_mirror(u, v, "xyz".index(settings.symmetric))
-    away = float(np.mean(sample.gathered[1] @ frame.axes[2] < 0))
+    away = float(np.mean(normals @ frame.axes[2] < 0))
     words = ""
     if away > MOST_FACING_AWAY:
         words = f"{percent(away)} of the region is undercut along {settings.pull}: it is bridged"

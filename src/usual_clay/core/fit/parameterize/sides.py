@@ -19,7 +19,7 @@ from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
+from usual_clay.core.spline.surface import BSplineSurface, grid_turns, surface_points
 
 # A trial has so many points at the most, control points, and rounds.
 POINTS, COUNTS, ROUNDS = 2_000, ((4, 4), (6, 5), (8, 6)), 3
@@ -75,7 +75,8 @@ def _badness(
         # What noise alone leaves does not tell.
         missed = float(np.mean(np.einsum("nk,nk->n", gap, gap))) - noise**2
         off = np.sqrt(max(missed, (LEAST_TOLD * noise) ** 2, (1e-9 * max(size)) ** 2))
-        bad.append(off * (1 + _turn(surface) / TURN))
+        turn = max(float(part.max()) for part in grid_turns(surface, CELLS))
+        bad.append(off * (1 + turn / TURN))
     return float(np.exp(np.mean(np.log(bad))))
 
 
@@ -92,15 +93,3 @@ def _fitted(
         feet = foot_points(surface, points, (start.u, start.v), 1e-4 * max(size), order=1)
         start = stepped(start, feet, surface, start.weights)
     return surface, start
-
-
-def _turn(surface: BSplineSurface) -> float:
-    """Return the greatest angle between neighbouring normals on a grid, radians."""
-    at = np.linspace(0, 1, CELLS)
-    u, v = (part.ravel() for part in np.meshgrid(at, at, indexing="ij"))
-    normals = surface_normals(surface, u, v).reshape(CELLS, CELLS, 3)
-    least = min(
-        float(np.einsum("abk,abk->ab", normals[1:], normals[:-1]).min()),
-        float(np.einsum("abk,abk->ab", normals[:, 1:], normals[:, :-1]).min()),
-    )
-    return float(np.arccos(np.clip(least, -1.0, 1.0)))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -124,11 +125,16 @@ def stopped(
     return Search(chosen, tuple(seen.values()), words)
 
 
-Found = tuple[Cast, CastSettings, Report]
+class Found(NamedTuple):
+    """A fit to all points, its settings, and how it is judged by what the search aims at."""
+
+    cast: Cast
+    settings: CastSettings
+    report: Report
 
 
 def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance) -> Search:
-    fitted, chosen, _ = found
+    fitted, chosen = found.cast, found.settings
     report = judge(fitted.feet.signed, tolerance, sample.areas)
     mine = candidate_of(chosen, fitted.feet.signed, sample.areas)
     known = trials.seen.get((chosen.nu, chosen.nv))
@@ -162,8 +168,9 @@ def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) 
     search.run()
     while True:
         surface = surface_of(search.laid, search.attempt, trials.base)
-        found = _fitted(sample, with_knots_of(trials.settings, surface), trials, progress)
-        if found[2].met or not search.goes_on(found[2].at_share):
+        chosen = with_knots_of(trials.settings, surface)
+        found = _fitted(sample, chosen, trials.tolerance, progress)
+        if found.report.met or not search.goes_on(found.report.at_share):
             return found
 
 
@@ -184,32 +191,26 @@ def _even(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Fou
         chosen = trials.settings.sized(*best)
         if best in trials.made:
             chosen = with_knots_of(chosen, trials.made[best])
-        found = _fitted(sample, chosen, trials, progress, aim)
-        if nearest is None or found[2].at_share < nearest[2].at_share:
+        found = _fitted(sample, chosen, aim, progress)
+        if nearest is None or found.report.at_share < nearest.report.at_share:
             nearest = found
-        if found[2].met or not expected:
+        if found.report.met or not expected:
             break
-        finer *= CAUTION * aim.deviation / found[2].at_share
+        finer *= CAUTION * aim.deviation / found.report.at_share
     assert nearest is not None
     return nearest
 
 
-def _fitted(
-    sample: Sample,
-    chosen: CastSettings,
-    trials: Trials,
-    progress: Progress,
-    aim: Tolerance | None = None,
-) -> Found:
+def _fitted(sample: Sample, chosen: CastSettings, aim: Tolerance, progress: Progress) -> Found:
     """Fit what was chosen to all points, and judge it by what the search aims at."""
     made = cast(sample, chosen, progress)
-    report = judge(made.feet.signed, aim or trials.tolerance, sample.areas)
+    report = judge(made.feet.signed, aim, sample.areas)
     believed = made.weights > BELIEVED
     if report.met or float(np.average(~believed, weights=sample.areas)) < MANY_SPIKES:
-        return made, chosen, report
+        return Found(made, chosen, report)
     # Spikes are not brought within a tolerance by more control points.
-    report = judge(made.feet.signed[believed], aim or trials.tolerance, sample.areas[believed])
-    return made, chosen, report
+    report = judge(made.feet.signed[believed], aim, sample.areas[believed])
+    return Found(made, chosen, report)
 
 
 def counts_in_words(chosen: Sizes) -> str:

@@ -6,7 +6,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, dots
 from usual_clay.core.fit.solve.system import Space, assemble
-from usual_clay.core.spline.basis import basis_functions
+from usual_clay.core.spline.basis import basis_functions, gauss_nodes
 from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
 
 # Gauss nodes in each span, each way.
@@ -69,13 +69,10 @@ def _nodes(knots: Floats, degree: int, length: float) -> tuple[Floats, list[Floa
     The products are those of derivatives of order 0, 1 and 2 by length, (spans, pairs, nodes)
     each, with the nodes' weights.
     """
-    nodes, weights = np.polynomial.legendre.leggauss(NODES)
-    breaks = np.unique(knots)
-    half = np.diff(breaks) / 2
-    t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
+    t, weights = gauss_nodes(np.unique(knots), NODES)
     _, values = basis_functions(knots, degree, t, 2)
     i, j = np.triu_indices(degree + 1)
-    by = (half[:, None] * weights).ravel() * length
+    by = weights * length
     rows = []
     for order, value in enumerate(values):
         pairs = value[i] * value[j] * (by * length ** (-2 * order))

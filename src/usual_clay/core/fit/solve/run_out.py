@@ -9,14 +9,14 @@ import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.spline.basis import collocation
+from usual_clay.core.spline.basis import gram
 from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.core.spline.knots import run_on
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     along,
+    grid_turns,
     surface_grid,
-    surface_normals,
     surface_points,
 )
 
@@ -152,10 +152,11 @@ def _stretched(
         wider, net = run_on(knots, coefficients, low, high)
         if fading.any():
             degree = len(knots) - len(coefficients) - 1
-            within = _gram_between(wider, degree, 0.0, 1.0, 0)
+            within = gram(wider, degree, 0, (0.0, 1.0))
+            outside = (-float(low), 0.0), (1.0, 1 + float(high))
             bent = within + sum(
-                factor * _gram_between(wider, degree, *ends, 2)
-                for factor, ends in zip(fading, ((-low, 0.0), (1.0, 1 + high)), strict=True)
+                factor * gram(wider, degree, 2, ends)
+                for factor, ends in zip(fading, outside, strict=True)
             )
             flat = np.linalg.solve(bent, within @ net.reshape(len(net), -1))
             net = np.asarray(np.reshape(flat, net.shape), dtype=np.float64)
@@ -164,27 +165,12 @@ def _stretched(
     return along(surface, direction, change)
 
 
-def _gram_between(knots: Floats, degree: int, low: float, high: float, order: int) -> Floats:
-    """Return the integrals of products of basis derivatives from `low` to `high`."""
-    count = len(knots) - degree - 1
-    if high <= low:
-        return np.zeros((count, count))
-    nodes, weights = np.polynomial.legendre.leggauss(degree + 1)
-    breaks = np.unique(knots)
-    breaks = np.concatenate([[low], breaks[(breaks > low) & (breaks < high)], [high]])
-    half = np.diff(breaks) / 2
-    t = (breaks[:-1, None] + half[:, None] * (1 + nodes)).ravel()
-    rows = collocation(knots, degree, t, order)
-    return np.asarray(rows.T @ (rows * (half[:, None] * weights).reshape(-1, 1)))
-
-
 def _turn_among(surface: BSplineSurface, feet: tuple[Floats, Floats]) -> float:
     """Return how far normals turn over a step of the grid where points are, radians."""
-    at = np.linspace(0, 1, GRID)
     row, column = (np.rint(t * (GRID - 1)).astype(np.int64) for t in feet)
     filled = np.zeros((GRID, GRID), dtype=bool)
     filled[row, column] = True
-    turns = _turns(_grid_normals(surface, at, at))
+    turns = grid_turns(surface, GRID)
     known = [
         turn[filled[1:] & filled[:-1] if k == 0 else filled[:, 1:] & filled[:, :-1]]
         for k, turn in enumerate(turns)
@@ -192,24 +178,12 @@ def _turn_among(surface: BSplineSurface, feet: tuple[Floats, Floats]) -> float:
     return float(np.concatenate([*known, [0.0]]).max())
 
 
-def _grid_normals(surface: BSplineSurface, u: Floats, v: Floats) -> Floats:
-    every_u, every_v = (part.ravel() for part in np.meshgrid(u, v, indexing="ij"))
-    return surface_normals(surface, every_u, every_v).reshape(len(u), len(v), 3)
-
-
-def _turns(normals: Floats) -> tuple[Floats, Floats]:
-    """Return the angles between neighbouring normals of a grid, along it and across."""
-    along_it = np.einsum("abk,abk->ab", normals[1:], normals[:-1])
-    across = np.einsum("abk,abk->ab", normals[:, 1:], normals[:, :-1])
-    return np.arccos(np.clip(along_it, -1, 1)), np.arccos(np.clip(across, -1, 1))
-
-
 def _restless(made: RunOut, allowed: float) -> Bools:
     """Tell past which of its four sides a surface turns too sharply, or crowds."""
     surface, past = made.surface, made.past
     at = np.linspace(0, 1, GRID)
     grid = surface_grid(surface, at, at)
-    turns = _turns(_grid_normals(surface, at, at))
+    turns = grid_turns(surface, GRID)
     bad = np.zeros(4, dtype=bool)
     for k, (low, high) in enumerate((past[:2], past[2:])):
         whole = 1 + low + high
@@ -217,12 +191,13 @@ def _restless(made: RunOut, allowed: float) -> Bools:
         outside = old < 0, old > 1
         inside = np.flatnonzero((old >= 0) & (old <= 1))
         steps = np.linalg.norm(np.diff(grid, axis=k), axis=2)
-        steps = steps if k == 0 else steps.T
+        ahead, aside = turns
+        if k == 1:
+            ahead, aside, steps = aside.T, ahead.T, steps.T
         for end in range(2):
-            turned = [turn if k == 0 else turn.T for turn in (turns if k == 0 else turns[::-1])]
             sharp = max(
-                float((turned[0][outside[end][1:] | outside[end][:-1]]).max(initial=0.0)),
-                float((turned[1][outside[end]]).max(initial=0.0)),
+                float(ahead[outside[end][1:] | outside[end][:-1]].max(initial=0.0)),
+                float(aside[outside[end]].max(initial=0.0)),
             )
             last = steps[inside[0] if end == 0 else inside[-1] - 1]
             out = steps[outside[end][1:] if end == 1 else outside[end][:-1]] / last
