@@ -34,12 +34,16 @@ def spot_colours(spots: Spots, signed: Floats, tolerance: float, full: float) ->
 
     What was not measured is hatched.
     """
-    told = np.where(spots.nearest >= 0, signed[spots.nearest], np.nan).ravel()
-    tint = deviation_colours(told, tolerance, full).reshape(*spots.nearest.shape, 3)
-    hatched = (spots.nearest < 0) & spots.striped
-    tint[hatched] = HATCH * tint[hatched] + (1 - HATCH) * np.array(rgb(now().bisque))
+    worn = now()
+    within, unmeasured = np.array(rgb(worn.bisque)), np.array(rgb(worn.unmeasured))
     made = np.full((*spots.nearest.shape, 4), 255, dtype=np.uint8)
-    made[..., :3] = as_bytes(tint)
+    made[..., :3] = as_bytes(within)
+    blank = spots.nearest < 0
+    made[blank, :3] = as_bytes(unmeasured)
+    made[blank & spots.striped, :3] = as_bytes(HATCH * unmeasured + (1 - HATCH) * within)
+    # Most of a good fit is within: while a hand drags, only the rest is worked out.
+    out = ~blank & (np.abs(signed) > tolerance)[spots.nearest]
+    made[out, :3] = as_bytes(deviation_colours(signed[spots.nearest[out]], tolerance, full))
     return made
 
 

@@ -60,8 +60,23 @@ class TriangleMesh:
 
     @cached_property
     def vertex_areas(self) -> Floats:
-        """The area that each vertex stands for, (n,), in mm squared."""
-        return vertex_areas(self.vertices, self.triangles)
+        """The area that each vertex stands for, (n,), in mm squared.
+
+        A third of the triangles about it, evened out over them, as slivers say little; of a vertex
+        without triangles the median.
+        """
+        count, corners = len(self.vertices), self.triangles.ravel()
+        # As seen along what is about it: a spike has no more area than what it stands on.
+        seen = unit(self.vertex_normals[self.triangles].sum(axis=1))
+        area = np.abs(np.einsum("mk,mk->m", self.face_vectors, seen)) / 6
+        own = np.bincount(corners, np.repeat(area, 3), count)
+        about = np.bincount(corners, minlength=count)
+        evened = np.bincount(corners, np.repeat(own[self.triangles].mean(axis=1), 3), count)
+        areas = evened / np.maximum(about, 1)
+        known = about > 0
+        if known.any():
+            areas[~known] = np.median(areas[known])
+        return np.asarray(areas)
 
     @cached_property
     def vertex_normals(self) -> Floats:
@@ -130,30 +145,6 @@ class TriangleMesh:
         ]
         normals = self.vertex_normals[self.triangles[triangles]]
         return unit(np.einsum("kn,nkd->nd", np.array(weights), normals))
-
-
-def vertex_areas(vertices: Floats, triangles: Ints) -> Floats:
-    """Return the area that each vertex stands for, (n,), in mm squared.
-
-    A third of the triangles about it, evened out over them, as slivers say little; of a vertex
-    without triangles the median.
-    """
-    count = len(vertices)
-    a, b, c = (vertices[triangles[:, k]] for k in range(3))
-    face = np.cross(b - a, c - a)
-    corners = triangles.ravel()
-    spread = np.repeat(face, 3, axis=0)
-    normals = unit(np.stack([np.bincount(corners, w, count) for w in spread.T], axis=1))
-    # As seen along what is about it: a spike has no more area than what it stands on.
-    area = np.abs(np.einsum("mk,mk->m", face, unit(normals[triangles].sum(axis=1)))) / 6
-    own = np.bincount(corners, np.repeat(area, 3), count)
-    about = np.bincount(corners, minlength=count)
-    evened = np.bincount(corners, np.repeat(own[triangles].mean(axis=1), 3), count)
-    areas = evened / np.maximum(about, 1)
-    known = about > 0
-    if known.any():
-        areas[~known] = np.median(areas[known])
-    return np.asarray(areas)
 
 
 def unit(vectors: Floats) -> Floats:

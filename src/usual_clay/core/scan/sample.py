@@ -12,7 +12,7 @@ from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
-from usual_clay.core.scan.mesh import vertex_areas
+from usual_clay.core.scan.mesh import TriangleMesh
 
 NEIGHBOURS = 8
 PATCH = 24
@@ -64,7 +64,7 @@ class Sample:
         if self.area is not None:
             return as_shares(self.area)
         if self.triangles is not None:
-            return as_shares(vertex_areas(self.points, self.triangles))
+            return as_shares(TriangleMesh(self.points, self.triangles).vertex_areas)
         return as_shares(_areas_about(self.points, self.neighbours))
 
     @cached_property

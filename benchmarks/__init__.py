@@ -1,0 +1,1 @@
+"""Paired measurements, run by ``./run bench``."""
