@@ -22,11 +22,14 @@ from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.corners import find_corners
-from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence, parts_of
+from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.pulls import knot_slopes
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, parts_of
 from usual_clay.core.fit.curve.trace import trace, trace_parts
 from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.points.course import noise_of
 from usual_clay.core.progress import Cancelled
-from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.basis import SplineError, clamped
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.make import DrawnSettings, arc_through, conic, make_curve
@@ -74,8 +77,8 @@ def test_adaptive_knots_spend_half_as_much_as_even_ones() -> None:
         true = bumpy(noise=0.0)
         away = np.quantile(curve_foot_points(made.fit.curve, true)[2], 0.95)
         assert away < made.report.at_share
-    assert found["adaptive"] <= 0.6 * found["even"]
-    assert {c.nu for c in seen} >= {4, 5, 7}
+    assert found["adaptive"] <= 0.5 * found["even"]
+    assert {c.nu for c in seen} >= {4, 10, found["adaptive"] + 1}
 
 
 def test_fewer_knots_than_scipys_at_the_same_deviation() -> None:
@@ -92,7 +95,7 @@ def test_fewer_knots_than_scipys_at_the_same_deviation() -> None:
     assert best is not None
     ours = trace(PointSequence(run), TraceSettings(knots="adaptive"), Tolerance(0.03, 0.95))
     assert ours.report.at_share <= 0.03
-    assert ours.settings.controls <= 0.6 * best
+    assert ours.settings.controls <= 0.5 * best
 
 
 def test_the_probed_outline_is_traced_to_the_truth() -> None:
@@ -101,7 +104,7 @@ def test_the_probed_outline_is_traced_to_the_truth() -> None:
         PointSequence(run, closed=True), TraceSettings(knots="adaptive"), Tolerance(0.05, 0.95)
     )
     assert made.report.met
-    assert made.settings.controls <= 30
+    assert made.settings.controls <= 16
     # Slips do not draw it: what is left lies as near as without them.
     assert np.quantile(made.fit.signed[~slipped], 0.95) < 0.05
     assert made.fit.signed[slipped].max() > 0.3
@@ -147,12 +150,93 @@ def test_what_cannot_be_met_or_is_stopped_says_so() -> None:
             raise Cancelled
 
     stopped = trace(
-        PointSequence(bumpy(2000)), TraceSettings(), Tolerance(0.02, 0.95), progress=stop
+        PointSequence(bumpy(2000)), TraceSettings(), Tolerance(0.03, 0.95), progress=stop
     )
     assert stopped.words.startswith("Stopped.")
     assert len(stopped.candidates) >= 2
     with pytest.raises(FitError, match="too few"):
         trace(PointSequence(bumpy(6)[:3]), TraceSettings(), Tolerance(0.05))
+
+
+# Runs of our own, (n, 3), and whether they close; counts that the search before took with noise of
+# 0.01 mm at 0.03 mm: 19, 25, 30, 50.
+def wing(count: int) -> np.ndarray:
+    turn = np.linspace(0, 2 * np.pi, count)
+    x = 0.5 * (1 + np.cos(turn))
+    y = 0.6 * (0.2969 * np.sqrt(x) - 0.126 * x - 0.3516 * x**2 + 0.2843 * x**3 - 0.1036 * x**4)
+    return 100 * np.column_stack([x, np.where(turn < np.pi, y, -y) + 0.05 * x * (1 - x), 0 * x])
+
+
+def flat_ring(count: int) -> np.ndarray:
+    turn = np.linspace(0, 2 * np.pi, count, endpoint=False)
+    return np.column_stack([60 * np.cos(turn), 6 * np.sin(turn), 0 * turn])
+
+
+def chirp(count: int) -> np.ndarray:
+    s = np.linspace(0, 1, count)
+    return np.column_stack([100 * s, 3 * np.sin(2 * np.pi * (2 * s + 4 * s**2)), 5 * s**2])
+
+
+RUNS = {"wing": (wing, False, 11), "ring": (flat_ring, True, 11), "chirp": (chirp, False, 19)}
+
+
+def strewn(run: np.ndarray, seed: int, strays: float) -> np.ndarray:
+    """Add noise of 0.01 mm, and gross errors to a share of the points."""
+    random = np.random.default_rng(seed)
+    flat = np.ptp(run, axis=0) > 0
+    out = random.random(len(run)) < strays
+    noise = random.normal(0, 0.01, run.shape) + 1.2 * out[:, None] * random.normal(0, 1, run.shape)
+    return run + noise * flat
+
+
+@pytest.mark.parametrize("name", RUNS)
+def test_curves_are_lean_steady_and_near_the_truth_with_strays_too(name: str) -> None:
+    make, closed, most = RUNS[name]
+    truth = make(4000)
+    for strays in (0.0, 0.05):
+        counts = []
+        for seed in range(4):
+            run = PointSequence(strewn(make(2000), seed, strays), closed)
+            made = trace(run, TraceSettings(knots="adaptive"), Tolerance(0.03))
+            counts.append(made.settings.controls)
+            believed = made.fit.believed
+            assert np.mean(~believed) == pytest.approx(strays, abs=0.012)
+            assert np.quantile(made.fit.signed[believed], 0.95) <= 0.03
+            assert made.report.met or "stray far from their run" in made.words
+            assert np.quantile(curve_foot_points(made.fit.curve, truth)[2], 0.95) < 0.03
+            # What was found is what these settings give.
+            again = fit_sequence(run, made.settings)
+            assert again.curve.points == pytest.approx(made.fit.curve.points, abs=1e-12)
+        assert max(counts) <= most
+        assert max(counts) - min(counts) <= max(1, min(counts) // 6)
+
+
+def test_places_change_with_knots_as_differences_tell() -> None:
+    random = np.random.default_rng(0)
+    for degree in (1, 2, 3, 5):
+        inner = np.sort(random.random(5))
+        knots, t = clamped(inner, degree), random.random(300)
+        points = random.normal(size=(len(knots) - degree - 1, 3))
+        slopes = knot_slopes(BSplineCurve(knots, points), t)
+        for k in range(5):
+            moved = []
+            for step in (1e-6, -1e-6):
+                there = inner.copy()
+                there[k] += step
+                moved.append(curve_points(BSplineCurve(clamped(there, degree), points), t))
+            assert slopes[:, :, k] == pytest.approx((moved[0] - moved[1]) / 2e-6, abs=1e-5)
+
+
+def test_noise_is_told_across_a_run_however_it_is_spaced() -> None:
+    random = np.random.default_rng(3)
+    for count, noise in ((400, 0.01), (4000, 0.1)):
+        turn = np.sort(random.random(count)) * 2 * np.pi
+        ring = np.column_stack([30 * np.cos(turn), 20 * np.sin(turn), 0 * turn])
+        assert noise_of(ring) < 0.02 * noise
+        ring[:, :2] += random.normal(0, noise, (count, 2))
+        assert noise_of(ring) == pytest.approx(noise, rel=0.15)
+        ring[::20, 1] += 5.0
+        assert noise_of(ring) == pytest.approx(noise, rel=0.5)
 
 
 # ---- drawing ---------------------------------------------------------------------------------

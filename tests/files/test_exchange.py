@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 
 from tests.core.test_spline import any_surface
-from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence
+from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.files.deliver import write_splines

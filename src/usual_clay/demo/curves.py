@@ -9,7 +9,8 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.build.combine import BridgeSettings, PairSettings, TwinSettings
-from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, fit_sequence, parts_of
+from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, parts_of
 from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.picture.outline import OutlineSettings, find_outline
 from usual_clay.core.picture.placement import to_flat, to_space
@@ -56,10 +57,13 @@ def _drawn(job: Job, name: str, points: Floats) -> Job:
     return follow(job, name, "drawn", DrawnSettings("controls", as_places(points)))
 
 
-def _traced(job: Job, name: str, points: PointList, settings: TraceSettings) -> Job:
-    """Add the leanest spline that follows a list within tolerance."""
+def _traced(
+    job: Job, name: str, points: PointList, settings: TraceSettings, part: float = 1.0
+) -> Job:
+    """Add the leanest spline that follows a list within tolerance, or a part of it."""
     run = PointSequence(points.points[points.kept], points.closed)
-    return with_traced(job, points, trace(run, settings, job.tolerance), name)[0]
+    near = replace(job.tolerance, deviation=part * job.tolerance.deviation)
+    return with_traced(job, points, trace(run, settings, near), name)[0]
 
 
 def _centre_outline(job: Job) -> Job:
@@ -78,10 +82,11 @@ def _centre_outline(job: Job) -> Job:
     for part, run in enumerate(parts):
         if len(run.points) > len(points.kept) // 5:
             name = "Back outline" if run.points[:, 2].mean() > 0 else "Belly outline"
-            job = _traced(job, name, points, replace(settings, part=part))
+            # A bridge goes on from its ends.
+            job = _traced(job, name, points, replace(settings, part=part), 0.6)
     halves = named(job, Curve, "Back outline"), named(job, Curve, "Belly outline")
     bridge = BridgeSettings(
-        first_smooth=1, second_smooth=1, first_strength=1.0, second_strength=2.6
+        first_smooth=1, second_smooth=1, first_strength=1.4, second_strength=2.6
     )
     return follow(job, "Tail bridge, side", "bridge", bridge, first=halves[0], second=halves[1])
 
@@ -109,7 +114,7 @@ def _top_outline(job: Job) -> Job:
     for name in ("Top outline, front", "Top outline, rear"):
         job = follow(job, f"{name} twin", "twin", TwinSettings(), curve=named(job, Curve, name))
     rears = named(job, Curve, "Top outline, rear"), named(job, Curve, "Top outline, rear twin")
-    bridge = BridgeSettings(first_at=1.0, second_at=1.0, first_strength=1.65, second_strength=1.65)
+    bridge = BridgeSettings(first_at=1.0, second_at=1.0, first_strength=1.4, second_strength=1.4)
     return follow(job, "Tail bridge, top", "bridge", bridge, first=rears[0], second=rears[1])
 
 

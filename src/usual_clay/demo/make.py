@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
@@ -47,21 +50,33 @@ def demo_folder() -> Path:
     return cache / "usual-clay" / f"demo-{made_by[:12]}"
 
 
+@contextmanager
+def _alone() -> Iterator[None]:
+    """Let one process at a time make demo files; others wait, and find them made."""
+    folder = demo_folder()
+    folder.mkdir(parents=True, exist_ok=True)
+    with (folder / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
 def demo_scan_file() -> Path:
     """Return the demo scan's PLY file, made on first use."""
     path = demo_folder() / "brackwater-lure.ply"
-    if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
-        mesh = demo_scan()
-        write_mesh(path, mesh.vertices, mesh.triangles)
+    with _alone():
+        if not path.exists():
+            mesh = demo_scan()
+            write_mesh(path, mesh.vertices, mesh.triangles)
     return path
 
 
 def demo_job_file() -> Path:
     """Return the finished demo job's file, made on first use."""
     path = demo_folder() / "brackwater-96.uclay"
-    if not path.exists():
-        write_job(path, demo_job(read_mesh(demo_scan_file())))
+    scan = demo_scan_file()
+    with _alone():
+        if not path.exists():
+            write_job(path, demo_job(read_mesh(scan)))
     return path
 
 

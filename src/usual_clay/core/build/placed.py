@@ -187,7 +187,7 @@ def drawn_on(settings: DrawnSettings, mesh: TriangleMesh) -> BSplineCurve:
     landed = smoothed_places(mesh, evenly(through_points(near), ON_SCAN))
     landed[[0, -1]] = ends[[0, -1]]
     run = PointSequence(landed, held=(True, True))
-    return trace(run, TraceSettings(knots="even"), Tolerance(settings.within)).fit.curve
+    return trace(run, TraceSettings(knots="even"), Tolerance(settings.within, 0.999)).fit.curve
 
 
 def lay_onto(

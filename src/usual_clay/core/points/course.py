@@ -12,6 +12,8 @@ from usual_clay.core.arrays import Bools, Floats, Ints
 STIFF, BENDING = 12.0, 6.0
 LONGEST_SLIP = 8
 ROUNDS = 30
+# A run's direction is told over one point in so many, and no more than so many either way.
+DIRECTION_EACH, WIDEST = 50, 8
 
 
 def smooth_course(
@@ -70,6 +72,40 @@ def smooth_course(
         if settled:
             break
     return course
+
+
+def noise_of(points: Floats) -> float:
+    """Return the standard deviation of a coordinate's noise across a run, mm.
+
+    From third divided differences, over the way along the run, of what lies across it: shape that
+    is nearly a parabola over four points leaves none, however unevenly they are spaced. The median
+    tells, which strays hardly move.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        In order.
+    """
+    count = len(points)
+    if count < 12:
+        return 0.0
+    wide = int(np.clip(count // DIRECTION_EACH, 1, WIDEST))
+    four = np.stack([points[k : count - 3 + k] for k in range(4)], axis=1)
+    middle = np.arange(count - 3)
+    ahead = points[np.minimum(middle + 3 + wide, count - 1)] - points[np.maximum(middle - wide, 0)]
+    ahead /= np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-300)
+    flat = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
+    side = np.cross(flat, ahead)
+    side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
+    along = np.einsum("nik,nk->ni", four - four[:, :1], ahead)
+    apart = along[:, :, None] - along[:, None] + np.eye(4)
+    least = 1e-9 * float(np.abs(along).max(initial=0.0)) + 1e-300
+    apart = np.where(np.abs(apart) < least, least, apart)
+    share = 1 / apart.prod(axis=2)
+    share /= np.linalg.norm(share, axis=1, keepdims=True)
+    rest = np.einsum("ni,nik->nk", share, four)
+    across = [np.einsum("nk,nk->n", rest, axis) for axis in (side, np.cross(ahead, side))]
+    return max(1.4826 * float(np.median(np.abs(each))) for each in across)
 
 
 def _whittaker(points: Floats, weights: Floats, stiffness: float) -> Floats:

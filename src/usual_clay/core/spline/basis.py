@@ -43,6 +43,11 @@ def even_knots(count: int, degree: int) -> Floats:
     return np.concatenate([np.zeros(degree), inner, np.ones(degree)])
 
 
+def clamped(inner: ArrayLike, degree: int) -> Floats:
+    """Return the knot vector on [0, 1] that has given inner knots."""
+    return np.concatenate([np.zeros(degree + 1), np.asarray(inner), np.ones(degree + 1)])
+
+
 def check_knots(knots: Floats, count: int) -> int:
     """Check a clamped knot vector against its control point count and return the degree.
 

@@ -20,7 +20,7 @@ from usual_clay.job.searching import Outcome
 
 # Settings that say how much is spent, and what a search found for it.
 COUNTS = ("nu", "nv", "controls")
-FOUND = ("inner_u", "inner_v", "net")
+FOUND = ("inner_u", "inner_v", "net", "inner", "pace")
 # What may be changed without giving up what a search found.
 KEEPS_FOUND = ("smoothness", "edges", "ribbons")
 
@@ -221,8 +221,9 @@ def with_settings(job: Job, item: Followed, settings: Any) -> Job:
         if getattr(settings, each.name) != getattr(old, each.name)
     }
     fresh = changed & set(FOUND)
-    if changed - {*KEEPS_FOUND, *FOUND} and not fresh and hasattr(settings, "inner_u"):
-        settings = replace(settings, inner_u=(), inner_v=(), net=())
+    if changed - {*KEEPS_FOUND, *FOUND} and not fresh:
+        gone: dict[str, Any] = {name: () for name in FOUND if hasattr(settings, name)}
+        settings = replace(settings, **gone)
     more: dict[str, Any] = {}
     if changed - {*COUNTS, *FOUND} and isinstance(item, Fitted):
         more["candidates"] = ()

@@ -9,7 +9,8 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.curve.sequence import PointSequence, SequenceFitter, TraceSettings
+from usual_clay.core.fit.curve.fitter import SequenceFitter
+from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.spline.basis import collocation, gram, greville
 from usual_clay.core.spline.closest import curve_foot_points

@@ -5,22 +5,26 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from usual_clay.core.check.deviation import Report, Tolerance, distance_levels, judge, percent
 from usual_clay.core.errors import FitError
+from usual_clay.core.fit.curve.fitter import SequenceFitter, State, counted, fit_sequence
 from usual_clay.core.fit.curve.sequence import (
     CurveFit,
     PointSequence,
-    SequenceFitter,
     TraceSettings,
-    fit_sequence,
     parts_of,
     thinned,
 )
 from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.progress import Cancelled, Progress, silent
 
 LIMIT = 200
-GROWTH = 1.35
+GROWTH = 2.5
+# So many counts from the leanest on are tried on all points, or a quarter more.
+MORE = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,17 +96,18 @@ class _Search:
         self.found, self.progress = found, progress
         self.part = part
         self.fitter = SequenceFitter(thinned(part), settings.degree)
-        self.noise = part.noise
+        self.noise = self.fitter.noise
         self.seen: dict[int, Candidate] = {}
+        self.states: dict[int, State] = {}
 
     def run(self, fewest: int, most: int) -> None:
-        """Grow until it is met, then halve back."""
-        count, failed = fewest, fewest - 1
-        while not self._meets(count):
-            failed = count
-            if count >= most or self._only_noise():
-                return
-            count = min(most, max(count + 1, round(count * GROWTH)))
+        """Grow until it is met; then take knots out, or halve back where they are even."""
+        count, failed = self._grown(fewest, most)
+        if failed < count and self._strays_are_shape(count, most):
+            count, failed = self._grown(fewest, most)
+        if self.settings.knots == "adaptive":
+            self._wear(count, fewest)
+            return
         while count - failed > 1:
             middle = (count + failed) // 2
             if self._meets(middle):
@@ -110,19 +115,67 @@ class _Search:
             else:
                 failed = middle
 
+    def _grown(self, fewest: int, most: int) -> tuple[int, int]:
+        """Return the count that met it first, and the last that did not; the same if none met."""
+        count, failed = fewest, fewest - 1
+        while not self._meets(count):
+            if count >= most or self._only_noise():
+                return count, count
+            failed, count = count, min(most, max(count + 1, round(count * GROWTH)))
+        return count, failed
+
+    def _strays_are_shape(self, count: int, most: int) -> bool:
+        """Take strays back that a richer curve follows though it was not drawn by them."""
+        if self.fitter.believed.all():
+            return False
+        self._meets(min(most, round(count * GROWTH)))
+        if not self.fitter.believe(self.tolerance.deviation):
+            return False
+        self.seen.clear()
+        self.states.clear()
+        return True
+
+    def _wear(self, count: int, fewest: int) -> None:
+        """Take one knot after the other out while the tolerance holds."""
+        if not self._meets(count):
+            return
+        self.fitter.state = self.states[count]
+        while count > fewest and self.fitter.leaner(*self._aim, self._within(count - 1)):
+            count -= 1
+            self._keep(count)
+
     def _meets(self, count: int) -> bool:
         if count not in self.seen:
-            tried = len(self.seen)
-            self.progress(tried / (tried + 6), f"{count} control points")
-            _, distance = self.fitter.fit(
-                count,
-                self.settings.knots,
-                enough=self.tolerance.deviation,
-                share=self.tolerance.share,
-            )
-            self.seen[count] = Candidate(count, 1, distance_levels(distance))
-            self.found(self.seen[count])
-        return self.seen[count].deviation(self.tolerance.share) <= self.tolerance.deviation
+            self.fitter.fit(count, self.settings.knots, self._within(count), *self._aim)
+            self._keep(count)
+        return self.seen[count].deviation(self.tolerance.share) <= self._aim[0]
+
+    def _within(self, count: int) -> Progress:
+        """Return the progress of a fit with a count."""
+        tried = len(self.seen)
+        self.progress(tried / (tried + 6), f"{count} control points")
+
+        def report(fraction: float, _words: str) -> None:
+            reached = tried + min(fraction, 1.0)
+            self.progress(reached / (reached + 6), f"{count} control points")
+
+        return report
+
+    @property
+    def _aim(self) -> tuple[float, float]:
+        return CAUTION * self.tolerance.deviation, self.tolerance.share
+
+    def _keep(self, count: int) -> None:
+        """Keep the curve that was found with a count."""
+        self.states[count] = self.fitter.state
+        self._note(count)
+
+    def _note(self, count: int) -> None:
+        """Tell of the curve that was found with a count."""
+        share = self.tolerance.share
+        levels = distance_levels(self.fitter.counted(self.states[count], share))
+        self.seen[count] = Candidate(count, 1, levels)
+        self.found(self.seen[count])
 
     def _only_noise(self) -> bool:
         """Tell whether the deviation has come down to the noise."""
@@ -133,30 +186,56 @@ class _Search:
     def settled(self, run: PointSequence, cancelled: bool) -> Traced:
         """Fit the best found to all points."""
         share = self.tolerance.share
-        met = [n for n, c in self.seen.items() if c.deviation(share) <= self.tolerance.deviation]
+        met = [n for n, c in self.seen.items() if c.deviation(share) <= self._aim[0]]
         if not self.seen:
             self._meets(self.settings.sized(self.settings.degree + 1).controls)
         count = min(met) if met else min(self.seen, key=lambda n: self.seen[n].deviation(share))
-        # The search saw a choice of the points: all of them may ask for a little more.
-        larger = sorted(n for n in met if n > count + 3)
-        for controls in (count, count + 1, count + 2, count + 3, *larger):
-            settings = self.settings.sized(controls)
-            fit = fit_sequence(run, settings)
-            report = judge(fit.signed, self.tolerance)
-            if report.met or not met:
-                break
+        settings, fit, report = self._fitted(run, count, met)
         self.seen[settings.controls] = Candidate(settings.controls, 1, distance_levels(fit.signed))
         ordered = tuple(self.seen[n] for n in sorted(self.seen))
-        words = self._in_words(settings.controls, report, cancelled)
+        words = self._in_words(fit, settings.controls, report, cancelled)
         return Traced(fit, settings, report, ordered, words)
 
-    def _in_words(self, count: int, report: Report, cancelled: bool) -> str:
+    def _fitted(
+        self, run: PointSequence, count: int, met: list[int]
+    ) -> tuple[TraceSettings, CurveFit, Report]:
+        """Fit all points, which may ask for a little more than the choice that the search saw."""
+        share, nearest = self.tolerance.share, (np.inf, count)
+        tried: dict[int, tuple[TraceSettings, CurveFit, Report]] = {}
+        more = range(count, count + max(MORE, count // 4))
+        for controls in (*more, *sorted(n for n in met if n > more[-1])):
+            settings = self._settings(controls)
+            fit = fit_sequence(run, settings)
+            aimed = judge(counted(fit.signed, fit.believed, share), self.tolerance)
+            tried[controls] = settings, fit, judge(fit.signed, self.tolerance)
+            nearest = min(nearest, (aimed.at_share, controls))
+            if not met or aimed.met:
+                return tried[controls]
+        return tried[nearest[1]]
+
+    def _settings(self, controls: int) -> TraceSettings:
+        """Return settings of so many control points, with the knots that were found for them."""
+        sized = self.settings.sized(controls)
+        if self.settings.knots == "even" or controls not in self.states:
+            return sized
+        found = self.fitter.found(self.states[controls])
+        return replace(sized, inner=found.inner, pace=found.pace)
+
+    def _in_words(self, fit: CurveFit, count: int, report: Report, cancelled: bool) -> str:
         words = f"{count} control points: {percent(self.tolerance.share)} of the points lie within"
         words += f" {report.at_share:.3f} mm."
         if cancelled:
             return f"Stopped. {words}"
         if report.met:
             return words
+        without = judge(fit.signed[fit.believed], self.tolerance)
+        if without.met:
+            stray = percent(1 - float(np.mean(fit.believed)))
+            return (
+                f"{words} {stray} of the points stray far from their run; without them"
+                f" {percent(self.tolerance.share)} lie within {without.at_share:.3f} mm. Leave them"
+                " out, or ask for a smaller share."
+            )
         floor = self.tolerance.noise_floor(self.noise)
         if floor > self.tolerance.deviation:
             return f"{words} The tolerance lies below the run's noise, {floor:.3f} mm."

@@ -26,7 +26,7 @@ from usual_clay.core.fit.parameterize.sides import follows_better
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
-from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
+from usual_clay.core.spline.basis import HIGHEST_DEGREE, clamped, even_knots
 from usual_clay.core.spline.surface import BSplineSurface
 
 KnotRule = Literal["even", "adaptive", "adaptive u", "adaptive v"]
@@ -293,7 +293,7 @@ class Parameterization:
         degrees = (settings.degree, settings.degree)
         if self.least is not None:
             degrees = (self.least.degree_u, self.least.degree_v)
-        knots = _clamped(settings.inner_u, degrees[0]), _clamped(settings.inner_v, degrees[1])
+        knots = clamped(settings.inner_u, degrees[0]), clamped(settings.inner_v, degrees[1])
         counts = len(knots[0]) - degrees[0] - 1, len(knots[1]) - degrees[1] - 1
         if counts != (settings.nu, settings.nv):
             raise FitError("the borders have changed: find the fewest control points anew")
@@ -319,10 +319,6 @@ class Parameterization:
             knots_v=widened(least.knots_v, least.degree_v, settings.nv),
         )
         return space if self.mirror is None else self.mirror.doubled(space)
-
-
-def _clamped(inner: tuple[float, ...], degree: int) -> Floats:
-    return np.concatenate([np.zeros(degree + 1), inner, np.ones(degree + 1)])
 
 
 def adaptive_directions(settings: Sizes) -> str:
