@@ -211,6 +211,21 @@ def test_curves_are_lean_steady_and_near_the_truth_with_strays_too(name: str) ->
         assert max(counts) - min(counts) <= max(1, min(counts) // 6)
 
 
+def test_the_best_degree_is_the_leanest_of_those_tried() -> None:
+    turn = np.linspace(0, 4 * np.pi, 1500)
+    run = PointSequence(np.column_stack([20 * np.cos(turn), 20 * np.sin(turn), 3 * turn]))
+    best = trace(run, TraceSettings(knots="adaptive", any_degree=True), Tolerance(0.01))
+    counts = {}
+    for degree in (2, 3, 4, 5):
+        alone = trace(run, TraceSettings(12, degree, "adaptive"), Tolerance(0.01))
+        assert alone.report.met
+        counts[degree] = alone.settings.controls
+    assert best.report.met
+    assert best.settings.any_degree
+    assert best.settings.controls == min(counts.values()) < counts[3]
+    assert counts[best.settings.degree] == best.settings.controls
+
+
 def test_places_change_with_knots_as_differences_tell() -> None:
     random = np.random.default_rng(0)
     for degree in (1, 2, 3, 5):

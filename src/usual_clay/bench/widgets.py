@@ -28,6 +28,11 @@ from usual_clay.bench.theme.looks import put_icon
 # While a hand drags, panels that are not under its eye follow so often, ms.
 NOW_AND_THEN = 250
 
+DEGREES = (
+    ("this", "The degree stays as it is set"),
+    ("best", "To tolerance tries degrees 2 to 5 where knots are adaptive, and keeps the leanest"),
+)
+
 
 def button(
     words: str,

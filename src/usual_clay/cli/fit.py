@@ -12,7 +12,7 @@ import numpy as np
 
 from usual_clay.cli.figures import exit_code, figures_of, in_words, write_report
 from usual_clay.cli.make import made_or_found
-from usual_clay.cli.settings import InputError, decimal
+from usual_clay.cli.settings import DEGREE_HELP, InputError, decimal, degree_of
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.parameterize.region import KNOT_RULES, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
@@ -39,6 +39,7 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     fit.add_argument("--share", type=decimal, default=0.95, help="of the points; default 0.95")
     fit.add_argument("--controls", default="auto", metavar="auto|NUxNV")
     fit.add_argument("--knots", choices=list(KNOT_RULES), default="even")
+    fit.add_argument("--degree", default="3", metavar="N|best", help=DEGREE_HELP)
     fit.add_argument("--smooth", type=decimal, default=0.3, metavar="S", help="0 to 1; default 0.3")
     fit.add_argument(
         "--reach",
@@ -99,7 +100,7 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
 
 def _fit(options: argparse.Namespace) -> int:
     started = time.perf_counter()
-    counts = _counts(options.controls)
+    counts, (degree, any_degree) = _counts(options.controls), degree_of(options.degree)
     if options.front is not None and counts is not None:
         raise InputError("--front needs --controls auto: the search is what finds it")
     job = Job(tolerance=Tolerance(options.tolerance, options.share))
@@ -127,6 +128,8 @@ def _fit(options: argparse.Namespace) -> int:
             knots=options.knots,
             sides=options.sides,
             symmetric=options.symmetric,
+            degree=degree,
+            any_degree=any_degree,
             closed=options.closed,
             pull=options.pull,
         )

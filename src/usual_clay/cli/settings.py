@@ -14,8 +14,25 @@ from usual_clay.core.numbers import NumberError, read_number
 YES, NO = ("yes", "true", "on", "1"), ("no", "false", "off", "0")
 
 
+DEGREE_HELP = "default 3; best tries 2 to 5 where knots are adaptive, and keeps the leanest"
+
+
 class InputError(GeometryError):
     """Something on the command line that makes no sense."""
+
+
+def degree_of(text: str) -> tuple[int, bool]:
+    """Read a degree: a number, or "best", for which several are tried.
+
+    Raises
+    ------
+    InputError
+    """
+    if text == "best":
+        return 3, True
+    if not text.isdecimal():
+        raise InputError(f"--degree must be best or a whole number, not {text!r}")
+    return int(text), False
 
 
 def described(settings: type) -> list[tuple[str, str, str]]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from usual_clay.cli.figures import exit_code, write_report
 from usual_clay.cli.make import made_or_found
-from usual_clay.cli.settings import decimal
+from usual_clay.cli.settings import DEGREE_HELP, decimal, degree_of
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import Tolerance, judge, percent
 from usual_clay.core.fit.curve.sequence import (
@@ -44,7 +44,7 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
     trace.add_argument("--share", type=decimal, default=0.95, help="of the points; default 0.95")
     trace.add_argument("--controls", default="auto", metavar="auto|N", help="for each part")
     trace.add_argument("--knots", choices=["even", "adaptive"], default="adaptive")
-    trace.add_argument("--degree", type=int, default=3)
+    trace.add_argument("--degree", default="3", metavar="N|best", help=DEGREE_HELP)
     trace.add_argument(
         "--closed",
         nargs="?",
@@ -131,7 +131,8 @@ def run_trace(options: argparse.Namespace) -> int:
 
 
 def _settings(options: argparse.Namespace) -> TraceSettings:
-    controls = options.degree + 1
+    degree, any_degree = degree_of(options.degree)
+    controls = degree + 1
     if options.controls != "auto":
         try:
             controls = int(options.controls)
@@ -141,9 +142,8 @@ def _settings(options: argparse.Namespace) -> TraceSettings:
             ) from None
     if not 0 <= options.corners < 180:
         raise FileError("--corners must be 0 to 180 degrees")
-    return TraceSettings(
-        controls, options.degree, options.knots, float(np.radians(options.corners))
-    )
+    corners = float(np.radians(options.corners))
+    return TraceSettings(controls, degree, options.knots, corners, any_degree=any_degree)
 
 
 def _closed(space: np.ndarray, wanted: str, parted: bool, name: str) -> tuple[bool, str]:

@@ -17,7 +17,7 @@ from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, button, label
+from usual_clay.bench.widgets import DEGREES, Choice, Row, Slide, button, label
 from usual_clay.bench.work import Request
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.parameterize.region import FEWEST, MOST, CastSettings
@@ -83,7 +83,7 @@ class CastCard(Card):
         self._add_conditions()
         self.rows = [
             Row("Control points", self.nu, label("×"), self.nv, label("u × v", "soft")),
-            Row("Degree", self.degree),
+            Row("Degree", self.degree, self.degrees),
             Row("Knots", self.knots),
             Row("Smoothness", self.smoothness, stretch=0),
             Row("Reach", self.reach, stretch=0),
@@ -110,6 +110,8 @@ class CastCard(Card):
         self.degree.setToolTip("Degree in both directions; 3 is usual")
         self.degree.setAccessibleName("Degree")
         self.degree.valueChanged.connect(lambda value: self._set("degree", degree=value))
+        self.degrees = Choice(DEGREES)
+        self.degrees.chosen.connect(lambda word: self._set("degree", any_degree=word == "best"))
         self.smoothness = Slide(
             0,
             1,
@@ -333,6 +335,7 @@ class CastCard(Card):
             self.nu,
             self.nv,
             self.degree,
+            self.degrees,
             self.smoothness,
             self.reach,
             self.frame,
@@ -365,6 +368,7 @@ class CastCard(Card):
             row.setVisible(self._page == "fit" and not patch)
         for row in self.holds[1:]:
             row.setVisible(self._page == "hold" and not patch)
+        self.degrees.setVisible(not patch)
         self.joints.setVisible(self._page == "hold" and patch)
         if isinstance(settings, PatchSettings):
             self.joints.show_surface(surface)
@@ -373,6 +377,7 @@ class CastCard(Card):
         self.reach.set_value(round(settings.reach * 100))
         self.frame.set_value(settings.frame)
         self.sides.set_value(settings.sides)
+        self.degrees.set_value("best" if settings.any_degree else "this")
         self.closed.set_value(settings.closed or "no")
         self.plane.setVisible(settings.frame == "locked")
         self.pull.set_value(settings.pull or "no")

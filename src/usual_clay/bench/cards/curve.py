@@ -19,7 +19,7 @@ from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, button, label, number
+from usual_clay.bench.widgets import DEGREES, Choice, Row, button, number
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
@@ -97,6 +97,8 @@ class CurveCard(Card):
             part.setAccessibleName(words)
         self.controls.valueChanged.connect(lambda value: self._set(controls=value))
         self.degree.valueChanged.connect(lambda value: self._set(degree=value))
+        self.degrees = Choice(DEGREES)
+        self.degrees.chosen.connect(lambda word: self._set(any_degree=word == "best"))
         self.knots = Choice(KNOTS)
         self.knots.chosen.connect(lambda word: self._set(knots=word))
         self.corners = number(
@@ -109,7 +111,8 @@ class CurveCard(Card):
         self.part.setAccessibleName("Part")
         self.part.valueChanged.connect(lambda value: self._set(part=value - 1))
         self.fit_rows = [
-            Row("Control points", self.controls, self.degree, label("degree", "soft")),
+            Row("Control points", self.controls),
+            Row("Degree", self.degree, self.degrees),
             Row("Knots", self.knots),
             Row("Corners at", self.corners, self.part),
         ]
@@ -223,7 +226,14 @@ class CurveCard(Card):
         return f"{cost}; {SAID.get(recipe.kind, recipe.kind)}"
 
     def _show_fit(self, settings: TraceSettings, free: bool) -> None:
-        for part in (self.controls, self.degree, self.knots, self.corners, self.part):
+        for part in (
+            self.controls,
+            self.degree,
+            self.degrees,
+            self.knots,
+            self.corners,
+            self.part,
+        ):
             part.setEnabled(free)
         with (
             QSignalBlocker(self.controls),
@@ -237,3 +247,4 @@ class CurveCard(Card):
             self.part.setValue(settings.part + 1)
         self.part.setVisible(settings.corners > 0 or bool(settings.cuts))
         self.knots.set_value(settings.knots)
+        self.degrees.set_value("best" if settings.any_degree else "this")

@@ -39,6 +39,8 @@ class TraceSettings:
     inner, pace : tuples of float
         Inner knots, and the parameters at even shares of the run's length, as a search found them;
         without them they are found for the count.
+    any_degree : bool
+        Whether a search for adaptive knots tries degrees 2 to 5, and keeps the leanest.
     """
 
     controls: int = 12
@@ -49,6 +51,7 @@ class TraceSettings:
     cuts: tuple[Place, ...] = ()
     inner: tuple[float, ...] = ()
     pace: tuple[float, ...] = ()
+    any_degree: bool = False
 
     def __post_init__(self) -> None:
         if not 1 <= self.degree <= HIGHEST_DEGREE:

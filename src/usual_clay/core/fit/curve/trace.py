@@ -18,6 +18,7 @@ from usual_clay.core.fit.curve.sequence import (
     thinned,
 )
 from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.progress import Cancelled, Progress, silent
 
@@ -41,6 +42,10 @@ class Traced:
     candidates : tuple of Candidate
         Everything that was computed; a curve's have one direction.
     words : str
+    tolerance : Tolerance
+        What it was searched for.
+    stopped : bool
+        Whether it was stopped.
     """
 
     fit: CurveFit
@@ -48,6 +53,8 @@ class Traced:
     report: Report
     candidates: tuple[Candidate, ...]
     words: str
+    tolerance: Tolerance
+    stopped: bool = False
 
 
 def trace(
@@ -67,6 +74,14 @@ def trace(
     ------
     FitError
     """
+    if settings.any_degree and settings.knots == "adaptive":
+
+        def one(degree: int, part: Progress) -> Traced:
+            plain = replace(settings.sized(max(settings.controls, degree + 1)), degree=degree)
+            return trace(run, replace(plain, any_degree=False), tolerance, limit, part, found)
+
+        best = leanest(one, _cost, lambda each: each.stopped, progress)
+        return replace(best, settings=replace(best.settings, any_degree=True))
     parts = parts_of(run, settings.corners, settings.cuts)
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
@@ -81,6 +96,11 @@ def trace(
     except Cancelled:
         cancelled = True
     return search.settled(run, cancelled)
+
+
+def _cost(traced: Traced) -> tuple[bool, int]:
+    aimed = judge(traced.fit.signed[traced.fit.believed], traced.tolerance)
+    return not aimed.met, traced.settings.controls
 
 
 class _Search:
@@ -194,7 +214,7 @@ class _Search:
         self.seen[settings.controls] = Candidate(settings.controls, 1, distance_levels(fit.signed))
         ordered = tuple(self.seen[n] for n in sorted(self.seen))
         words = self._in_words(fit, settings.controls, report, cancelled)
-        return Traced(fit, settings, report, ordered, words)
+        return Traced(fit, settings, report, ordered, words, self.tolerance, cancelled)
 
     def _fitted(
         self, run: PointSequence, count: int, met: list[int]

@@ -117,6 +117,8 @@ class CastSettings:
         The inner knots that a search found for these counts; with none they are chosen anew.
     net : tuple of (x, y, z)
         The control points, row by row, with which it found them: the fit sets out from there.
+    any_degree : bool
+        Whether a search for adaptive knots tries degrees 2 to 5, and keeps the leanest.
     """
 
     nu: int = 10
@@ -135,6 +137,7 @@ class CastSettings:
     inner_u: tuple[float, ...] = ()
     inner_v: tuple[float, ...] = ()
     net: tuple[Place, ...] = ()
+    any_degree: bool = False
 
     def __post_init__(self) -> None:
         for name, count in (("u", self.nu), ("v", self.nv)):

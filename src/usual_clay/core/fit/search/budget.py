@@ -12,6 +12,7 @@ from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
 from usual_clay.core.fit.cast import BELIEVED, Cast, cast, surface_of, with_images
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes, with_knots_of
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
+from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow, knot_search
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
@@ -94,6 +95,8 @@ def to_tolerance(
     Cancelled
         Where it is stopped before the first candidate. Later the best so far is returned.
     """
+    if settings.any_degree and settings.knots != "even":
+        return _over_degrees(sample, settings, tolerance, limit, progress, found)
     part = with_images(sample.part(SEARCH_POINTS), settings)
     searching, fitting = stretch(progress, 0.0, SEARCHING), stretch(progress, SEARCHING, 1.0)
     aim = tolerance.above(part.noise)
@@ -109,6 +112,31 @@ def to_tolerance(
     if best in trials.made:
         chosen = with_knots_of(chosen, trials.made[best])
     return stopped(chosen, trials.seen, trials.deviation(*best), tolerance)
+
+
+def _over_degrees(
+    sample: Sample,
+    settings: CastSettings,
+    tolerance: Tolerance,
+    limit: int,
+    progress: Progress,
+    found: Callable[[Candidate], None] | None,
+) -> Search:
+    """Return the leanest of searches with several degrees."""
+
+    def search(degree: int, part: Progress) -> Search:
+        more = max(settings.nu, degree + 1), max(settings.nv, degree + 1)
+        one = replace(settings.sized(*more), degree=degree, any_degree=False)
+        made = to_tolerance(sample, one, tolerance, limit, part, found)
+        assert isinstance(made.settings, CastSettings)
+        return replace(made, settings=replace(made.settings, any_degree=True))
+
+    return leanest(search, _cost, lambda each: each.cancelled, progress)
+
+
+def _cost(search: Search) -> tuple[bool, int]:
+    report = search.report
+    return report is None or not report.met, search.settings.nu * search.settings.nv
 
 
 def stopped(
