@@ -135,7 +135,7 @@ class KnotSearch:
                 self.noted(self.attempt)
             elif not (self._worn and self._all) and self._come_to_rest():
                 made[-1] = self.laid, self.attempt
-            elif self.holds(self.attempt) and (leaner := self._eased()) is not None:
+            elif self._all and self.holds(self.attempt) and (leaner := self._eased()) is not None:
                 made.append(leaner)
                 self.laid, self.attempt = leaner
                 self.noted(self.attempt)
