@@ -1,0 +1,285 @@
+"""Net: a lean surface through two families of crossing curves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.interpolate import CubicSpline, PchipInterpolator
+from scipy.spatial import cKDTree
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
+from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
+from usual_clay.core.spline.knots import reverse
+from usual_clay.core.spline.measured import Measured
+
+SEEN, STEPS = 400, 12
+GRID = 30
+
+
+@dataclass(frozen=True)
+class NetSettings(Spend):
+    """How a net takes its curves.
+
+    Attributes
+    ----------
+    mend : float
+        Curves that pass each other at no more than this are brought together, mm.
+    """
+
+    mend: float = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class Crossings:
+    """Where two families cross.
+
+    Attributes
+    ----------
+    along, across : (n, m) arrays
+        For each curve along and each across the shares of their lengths at which they pass.
+    gap : (n, m) array
+        How far apart, mm.
+    place : (n, m, 3) array
+        Half way.
+    """
+
+    along: Floats
+    across: Floats
+    gap: Floats
+    place: Floats
+
+
+def net_guide(
+    along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...], settings: NetSettings
+) -> Guide:
+    """Lay two families of curves out over each other, and the Gordon surface between them.
+
+    The families are sorted, and their directions chosen, by where they cross. A curve's
+    parameters are such that it crosses the others at equal ones (Gordon 1969; for the choice of
+    parameters Lin and others 2007). Where curves pass at a distance both give way by half of it.
+    A curve that runs past its outermost crossing is used only as far as that.
+
+    Raises
+    ------
+    BuildError
+    """
+    for curves, name in ((along, "along"), (across, "across")):
+        if len(curves) < 2:
+            raise BuildError(f"a net takes two curves {name} or more: {len(curves)} was given")
+        check_curves(curves, f"the curve {name}")
+    names = (
+        [f"along {k + 1}" for k in range(len(along))],
+        [f"across {k + 1}" for k in range(len(across))],
+    )
+    met = _crossings(along, across)
+    _check_gaps(met, names, settings.mend)
+    along, across, met, names = _sorted(along, across, met, names)
+    closed = _closed(along, across)
+    u, v = (
+        _parameters(along, met.along, closed == "u"),
+        _parameters(across, met.across.T, closed == "v"),
+    )
+    lines = [_Laid(c, met.along[i], u, met.place[i], closed == "u") for i, c in enumerate(along)]
+    rows = [
+        _Laid(c, met.across[:, j], v, met.place[:, j], closed == "v") for j, c in enumerate(across)
+    ]
+    return _guide(lines, rows, (u, v), met, names, closed, settings)
+
+
+def _guide(
+    lines: list[_Laid],
+    rows: list[_Laid],
+    at: tuple[Floats, Floats],
+    met: Crossings,
+    names: tuple[list[str], list[str]],
+    closed: str,
+    settings: NetSettings,
+) -> Guide:
+    u, v = at
+    ends_u, ends_v = (
+        np.append(u, 1.0) if closed == "u" else u,
+        np.append(v, 1.0) if closed == "v" else v,
+    )
+    fine_u = np.union1d(evenly_in(GRID), u)
+    fine_v = np.union1d(evenly_in(GRID), v)
+    if closed == "u":
+        fine_u = fine_u[:-1]
+    if closed == "v":
+        fine_v = fine_v[:-1]
+    over_u = np.stack([line.mended(fine_u) for line in lines], axis=1)
+    over_v = np.stack([row.mended(fine_v) for row in rows], axis=0)
+    if closed == "u":
+        over_v = np.concatenate([over_v, over_v[:1]])
+    if closed == "v":
+        over_u = np.concatenate([over_u, over_u[:, :1]], axis=1)
+    cross = met.place.transpose(1, 0, 2)
+    if closed == "u":
+        cross = np.concatenate([cross, cross[:1]])
+    if closed == "v":
+        cross = np.concatenate([cross, cross[:, :1]], axis=1)
+    first = _spline(ends_v, over_u, 1, closed == "v")(fine_v)
+    second = _spline(ends_u, over_v, 0, closed == "u")(fine_u)
+    third = _spline(ends_u, _spline(ends_v, cross, 1, closed == "v")(fine_v), 0, closed == "u")(
+        fine_u
+    )
+    grid = first + second - third
+    made = [
+        *(
+            Line(*line.sampled(), np.full(SAMPLES, t))
+            for line, t in zip(lines, v.tolist(), strict=True)
+        ),
+    ]
+    for row, t in zip(rows, u.tolist(), strict=True):
+        points, share = row.sampled()
+        made.append(Line(points, np.full(SAMPLES, t), share))
+    gaps = tuple(
+        Gap(
+            f"{names[0][i]} and {names[1][j]}",
+            float(met.gap[i, j]),
+            tuple(met.place[i, j].tolist()),
+        )
+        for i, j in np.argwhere(met.gap > 1e-6)
+    )
+    words = words_of_gaps(gaps, 0.1 * settings.within)
+    every = (*names[0], *names[1])
+    return Guide(tuple(made), fine_u, fine_v, grid, closed, {}, gaps, words, names=every)
+
+
+def _spline(t: Floats, values: Floats, axis: int, closed: bool) -> CubicSpline:
+    return CubicSpline(t, values, axis=axis, bc_type="periodic" if closed else "not-a-knot")
+
+
+class _Laid:
+    """A curve of a net, with the parameters at which it crosses the others."""
+
+    def __init__(
+        self, curve: BSplineCurve, share: Floats, t: Floats, place: Floats, closed: bool
+    ) -> None:
+        self.curve = Measured(curve)
+        if closed:
+            share, t = np.append(share, share[0] + 1), np.append(t, 1.0)
+            place = np.concatenate([place, place[:1]])
+        self.share = PchipInterpolator(t, share)
+        self.closed = closed
+        off = place - self.at(t)
+        self.off = CubicSpline(t, off, bc_type="periodic") if closed else PchipInterpolator(t, off)
+
+    def at(self, t: Floats) -> Floats:
+        share = np.asarray(self.share(t))
+        return self.curve.at(share if self.closed else np.clip(share, 0, 1))
+
+    def mended(self, t: Floats) -> Floats:
+        """Return places that go through the crossings."""
+        return self.at(t) + np.asarray(self.off(t))
+
+    def sampled(self) -> tuple[Floats, Floats]:
+        """Return places of the curve itself, and their parameters."""
+        t = np.arange(SAMPLES) / SAMPLES if self.closed else evenly_in(SAMPLES)
+        return self.at(t), t
+
+
+def _crossings(along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...]) -> Crossings:
+    """Find where each pair passes nearest: from samples, then by Newton's steps on both."""
+    shape = len(along), len(across)
+    found = Crossings(*(np.zeros(shape) for _ in range(3)), np.zeros((*shape, 3)))
+    fine = np.linspace(0, 1, SEEN)
+    ways = [Measured(curve) for curve in along], [Measured(curve) for curve in across]
+    for i, one in enumerate(along):
+        places = curve_points(one, fine)
+        tree = cKDTree(places)
+        for j, other in enumerate(across):
+            away, near = tree.query(curve_points(other, fine))
+            at = int(np.argmin(away))
+            s, t = _settled(one, other, float(fine[near[at]]), float(fine[at]))
+            a, b = curve_points(one, [s])[0], curve_points(other, [t])[0]
+            found.gap[i, j] = np.linalg.norm(a - b)
+            found.place[i, j] = (a + b) / 2
+            found.along[i, j] = ways[0][i].share(s)
+            found.across[i, j] = ways[1][j].share(t)
+    return found
+
+
+def _settled(one: BSplineCurve, other: BSplineCurve, s: float, t: float) -> tuple[float, float]:
+    """Return the parameters at which two curves are nearest to each other, from near there."""
+    for _ in range(STEPS):
+        a, b = curve_derivatives(one, [s], 2)[:, 0], curve_derivatives(other, [t], 2)[:, 0]
+        gap = a[0] - b[0]
+        slope = np.array([gap @ a[1], -gap @ b[1]])
+        bend = np.array(
+            [[a[1] @ a[1], -a[1] @ b[1]], [-a[1] @ b[1], b[1] @ b[1]]]
+        )  # Gauss and Newton: curves cross at an angle.
+        step = np.linalg.lstsq(bend, slope, rcond=1e-12)[0]
+        s, t = float(np.clip(s - step[0], 0, 1)), float(np.clip(t - step[1], 0, 1))
+        if np.abs(step).max() < 1e-13:
+            break
+    return s, t
+
+
+def _check_gaps(met: Crossings, names: tuple[list[str], list[str]], most: float) -> None:
+    worst = np.unravel_index(int(np.argmax(met.gap)), met.gap.shape)
+    if met.gap[worst] > most:
+        i, j = int(worst[0]), int(worst[1])
+        more = int((met.gap > most).sum()) - 1
+        where = ", ".join(f"{x:.1f}" for x in met.place[i, j])
+        others = f", and {more} more pairs do not meet" if more else ""
+        raise BuildError(
+            f"{names[0][i]} and {names[1][j]} do not cross: they pass at {met.gap[i, j]:.3f} mm"
+            f" near {where}{others}; up to {most:g} mm is mended"
+        )
+
+
+def _sorted(
+    along: tuple[BSplineCurve, ...],
+    across: tuple[BSplineCurve, ...],
+    met: Crossings,
+    names: tuple[list[str], list[str]],
+) -> tuple[
+    tuple[BSplineCurve, ...], tuple[BSplineCurve, ...], Crossings, tuple[list[str], list[str]]
+]:
+    """Sort both families by where they cross, and let each curve run as the first of its family."""
+    a, b = met.along.copy(), met.across.copy()
+    ones, others = list(along), list(across)
+    for i in range(1, len(ones)):
+        if np.corrcoef(a[0], a[i])[0, 1] < 0:
+            ones[i], a[i] = reverse(ones[i]), 1 - a[i]
+    for j in range(1, len(others)):
+        if np.corrcoef(b[:, 0], b[:, j])[0, 1] < 0:
+            others[j], b[:, j] = reverse(others[j]), 1 - b[:, j]
+    columns, rows = np.argsort(a.mean(axis=0)), np.argsort(b.mean(axis=1))
+    a, b = a[np.ix_(rows, columns)], b[np.ix_(rows, columns)]
+    for values, kind, order in ((a, names[0], rows), (b.T, names[1], columns)):
+        tangled = np.flatnonzero((np.diff(values, axis=1) <= 0).any(axis=1))
+        if len(tangled):
+            raise BuildError(
+                f"{kind[int(order[tangled[0]])]} does not cross the others in the order in which"
+                " they lie: take it out, or put it with the other family"
+            )
+    sorted_names = [names[0][i] for i in rows], [names[1][j] for j in columns]
+    met = Crossings(a, b, met.gap[np.ix_(rows, columns)], met.place[np.ix_(rows, columns)])
+    return (
+        tuple(ones[i] for i in rows),
+        tuple(others[j] for j in columns),
+        met,
+        sorted_names,
+    )
+
+
+def _closed(along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...]) -> str:
+    if len(across) > 2 and all(Measured(curve).closed for curve in along):
+        return "u"
+    return "v" if len(along) > 2 and all(Measured(curve).closed for curve in across) else ""
+
+
+def _parameters(curves: tuple[BSplineCurve, ...], share: Floats, closed: bool) -> Floats:
+    """Return common parameters of the crossings: the mean of how far they lie along each curve."""
+    if closed:
+        way = np.concatenate([share, share[:, :1] + 1], axis=1)
+        way = (way - way[:, :1]).mean(axis=0)
+        return way[:-1]
+    length = np.array([Measured(curve).length for curve in curves])[:, None]
+    along = (share - share[:, :1]) * length
+    mean = along.mean(axis=0)
+    return mean / mean[-1]

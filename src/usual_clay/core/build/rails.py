@@ -1,0 +1,364 @@
+"""Profiles carried along rails: two-rail, and sweeps along one path."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.knots import reverse
+from usual_clay.core.spline.measured import Measured
+
+ALONG, ACROSS = 60, 40
+# A profile whose ends lie farther from its rails than this share of its chord belongs elsewhere.
+FAR = 0.5
+
+
+@dataclass(frozen=True)
+class TwoRailSettings(Spend):
+    """How profiles are carried along two rails.
+
+    Attributes
+    ----------
+    height : {"scaled", "kept"}
+        Whether a profile's height grows with the distance of the rails, or stays.
+    """
+
+    height: Literal["scaled", "kept"] = "scaled"
+
+
+@dataclass(frozen=True)
+class SweepSettings(Spend):
+    """How profiles are carried along a path.
+
+    Attributes
+    ----------
+    way : {"square", "upright", "parallel"}
+        Square to the path with the least twist, square to it and upright, or always parallel to
+        themselves.
+    """
+
+    way: Literal["square", "upright", "parallel"] = "square"
+
+
+def two_rail_guide(
+    rails: tuple[BSplineCurve, ...], profiles: tuple[BSplineCurve, ...], settings: TwoRailSettings
+) -> Guide:
+    """Carry profiles along two rails, in frames of chord, height and way of the rails.
+
+    Places of the rails belong together where a profile meets both, and between by equal shares of
+    their lengths. A profile that does not meet its rails is moved and scaled so that it does. In
+    its frame a profile is a fixed shape, or a blend of those before and after.
+
+    Raises
+    ------
+    BuildError
+    """
+    if len(rails) != 2:
+        raise BuildError(f"it takes two rails, not {len(rails)}")
+    if not profiles:
+        raise BuildError("it takes a profile or more")
+    check_curves(rails, "rail")
+    check_curves(profiles, "profile")
+    pair = _alike(rails)
+    closed = pair[0].closed
+    stations, gaps, turned = [], [], []
+    for number, profile in enumerate(profiles, 1):
+        way, at, gap = _stationed(pair, profile, number)
+        stations.append(at)
+        turned.append(way)
+        gaps.append(gap)
+    order = np.argsort([at[0] for at in stations])
+    at = np.array([stations[k] for k in order])
+    _check_stations(at, order)
+    maps = [_paired(at, k, closed) for k in range(2)]
+    t = np.arange(ALONG) / ALONG if closed else evenly_in(ALONG)
+    own = maps[0][1]
+    t = np.union1d(t, own) if not closed else np.unique(np.concatenate([t, own % 1.0]))
+
+    def rail(k: int, where: Floats) -> Floats:
+        share = np.asarray(maps[k][0](where))
+        return pair[k].at(share % 1.0 if closed else np.clip(share, 0, 1))
+
+    frames = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
+    share = evenly_in(SAMPLES)
+    local = []
+    for k, index in enumerate(order):
+        points = Measured(turned[index]).at(share)
+        local.append(_local(points, *(part[k] for part in frames), settings.height == "scaled"))
+    shapes = _blended(own, np.stack(local), closed)(t)
+    starts, axes, width = _chord_frames(rail(0, t), rail(1, t), pair, maps, t)
+    grid = _in_space(shapes, starts, axes, width, settings.height == "scaled")
+    keep = np.linspace(0, SAMPLES - 1, ACROSS).round().astype(int)
+    fine = np.arange(SAMPLES) / SAMPLES if closed else share
+    lines = [Line(rail(k, fine), fine, np.full(SAMPLES, float(k))) for k in range(2)]
+    for k, _ in enumerate(order):
+        here = int(np.argmin(np.abs(t - (own[k] % 1.0 if closed else own[k]))))
+        lines.append(Line(grid[here], np.full(SAMPLES, t[here]), share))
+    told = tuple(
+        Gap(f"profile {k + 1} and its rails", gap, tuple(rail(0, own[[0]])[0].tolist()))
+        for k, gap in enumerate(gaps)
+        if gap > 1e-6
+    )
+    words = words_of_gaps(told, 0.1 * settings.within).replace(
+        "closed by half each", "brought there"
+    )
+    names = ("rail 1", "rail 2", *(f"profile {k + 1}" for k in order.tolist()))
+    guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "")
+    return replace(guide, gaps=told, words=words, names=names)
+
+
+def sweep_guide(
+    path: BSplineCurve, profiles: tuple[BSplineCurve, ...], settings: SweepSettings
+) -> Guide:
+    """Carry profiles along one path, in frames that twist least, stand upright or stay parallel.
+
+    Raises
+    ------
+    BuildError
+    """
+    if not profiles:
+        raise BuildError("it takes a profile or more")
+    check_curves((path, *profiles), "curve")
+    way = Measured(path)
+    kink = kink_of(way)
+    if kink is not None:
+        where = ", ".join(f"{x:.1f}" for x in kink)
+        raise BuildError(
+            f"the path has a kink near {where}: round it, or sweep each part by itself"
+        )
+    t = evenly_in(ALONG)
+    at = np.array([way.nearest(Measured(each).at(evenly_in(24))) for each in profiles])
+    order = np.argsort(at)
+    at, ordered = at[order], [profiles[k] for k in order]
+    if (np.diff(at) < 1e-6).any():
+        raise BuildError("two profiles stand at the same place of the path: take one out")
+    t = np.union1d(t, at)
+    places, axes = way.at(t), frames_along(way, t, settings.way)
+    round_ = all(Measured(each).closed for each in ordered)
+    share = np.arange(SAMPLES) / SAMPLES if round_ else evenly_in(SAMPLES)
+    local, first = [], None
+    for each, station in zip(ordered, at.tolist(), strict=True):
+        here = int(np.argmin(np.abs(t - station)))
+        mine = min(
+            (
+                (Measured(one).at(share) - places[here]) @ axes[here].T
+                for one in (each, reverse(each))
+            ),
+            key=lambda shape: 0.0 if first is None else float(((shape - first) ** 2).sum()),
+        )
+        first = mine
+        local.append(mine)
+    shapes = _blended(at, np.stack(local), False)(t)
+    grid = places[:, None] + np.einsum("tnk,tkd->tnd", shapes, axes)
+    keep = np.linspace(0, SAMPLES - 1, ACROSS).round().astype(int)
+    lines = []
+    for station in at.tolist():
+        here = int(np.argmin(np.abs(t - station)))
+        lines.append(Line(grid[here], np.full(SAMPLES, t[here]), share))
+    # What the profile draws along the path is as much wanted as the profile itself.
+    for k in keep[:: max(1, ACROSS // 6)]:
+        lines.append(Line(grid[:, k], t, np.full(len(t), share[k])))
+    names = tuple(f"profile {k + 1}" for k in order.tolist())
+    closed = "v" if round_ else ""
+    return Guide(tuple(lines), t, share[keep], grid[:, keep], closed, names=names)
+
+
+def frames_along(way: Measured, t: Floats, kind: str) -> Floats:
+    """Return frames along a path, (n, 3, 3): rows across, across and ahead.
+
+    Those that twist least are made by double reflection (Wang and others 2008).
+    """
+    ahead = way.ahead(t)
+    if kind == "parallel":
+        return np.broadcast_to(_frame(ahead[0]), (len(t), 3, 3)).copy()
+    if kind == "upright":
+        up = np.array([0.0, 0, 1])
+        side = np.cross(up, ahead)
+        size = np.linalg.norm(side, axis=1)
+        if (size < 1e-6).any():
+            raise BuildError("the path runs straight up: upright is not possible there")
+        side /= size[:, None]
+        return np.stack([side, np.cross(ahead, side), ahead], axis=1)
+    fine = np.unique(np.concatenate([t, evenly_in(max(400, 4 * len(t)))]))
+    places, along = way.at(fine), way.ahead(fine)
+    frames = np.empty((len(fine), 3, 3))
+    frames[0] = _frame(along[0])
+    for k in range(len(fine) - 1):
+        step = places[k + 1] - places[k]
+        square = max(float(step @ step), 1e-300)
+        side = frames[k, 0] - 2 / square * (step @ frames[k, 0]) * step
+        turned = along[k] - 2 / square * (step @ along[k]) * step
+        off = along[k + 1] - turned
+        size = float(off @ off)
+        if size > 1e-300:
+            side = side - 2 / size * (off @ side) * off
+        frames[k + 1] = side, np.cross(along[k + 1], side), along[k + 1]
+    return frames[np.searchsorted(fine, t)]
+
+
+def _frame(ahead: Floats) -> Floats:
+    other = np.eye(3)[int(np.argmin(np.abs(ahead)))]
+    side = np.cross(other, ahead)
+    side /= np.linalg.norm(side)
+    return np.stack([side, np.cross(ahead, side), ahead])
+
+
+def kink_of(way: Measured) -> Floats | None:
+    """Return where a path turns sharply, if it does."""
+    fine = evenly_in(2001)
+    ahead = way.ahead(fine)
+    turn = np.einsum("nk,nk->n", ahead[1:], ahead[:-1])
+    at = int(np.argmin(turn))
+    return way.at(fine[[at]])[0] if turn[at] < np.cos(np.radians(20)) else None
+
+
+def _alike(rails: tuple[BSplineCurve, ...]) -> list[Measured]:
+    one, other = Measured(rails[0]), Measured(rails[1])
+    if one.closed != other.closed:
+        raise BuildError("one rail is closed and the other is open: both are to be alike")
+    t = evenly_in(24)
+    back = other.turned()
+    same, turned = (
+        float(np.linalg.norm(one.at(t) - each.at(t), axis=1).sum()) for each in (other, back)
+    )
+    if one.closed:
+        # The second begins where it is nearest to the first's beginning.
+        other, back = (
+            each.beginning_at(each.nearest(one.at(np.zeros(1)))) for each in (other, back)
+        )
+        same, turned = (
+            float(np.linalg.norm(one.at(t) - each.at(t), axis=1).sum()) for each in (other, back)
+        )
+    return [one, other if same <= turned else back]
+
+
+def _stationed(
+    rails: list[Measured], profile: BSplineCurve, number: int
+) -> tuple[BSplineCurve, tuple[float, float], float]:
+    """Return a profile from the first rail to the second, its stations, and how far it misses."""
+    best = None
+    for way in (profile, reverse(profile)):
+        ends = curve_points(way, np.array(way.domain))
+        at = rails[0].nearest(ends[:1]), rails[1].nearest(ends[1:])
+        miss = [
+            float(np.linalg.norm(r.at(np.array([t]))[0] - e))
+            for r, t, e in zip(rails, at, ends, strict=True)
+        ]
+        if best is None or sum(miss) < sum(best[2]):
+            best = (way, at, miss, float(np.linalg.norm(ends[1] - ends[0])))
+    assert best is not None
+    way, at, miss, chord = best
+    if max(miss) > FAR * max(chord, 1e-12):
+        raise BuildError(
+            f"profile {number} lies {max(miss):.2f} mm from its rails: bring it there, or take it"
+            " out"
+        )
+    return way, (at[0], at[1]), max(miss)
+
+
+def _check_stations(at: Floats, order: Floats) -> None:
+    for k in range(len(at) - 1):
+        if at[k + 1, 0] - at[k, 0] < 1e-6:
+            raise BuildError(f"profiles {order[k] + 1} and {order[k + 1] + 1} stand at one place")
+        if at[k + 1, 1] - at[k, 1] < 1e-6:
+            raise BuildError(
+                f"profiles {order[k] + 1} and {order[k + 1] + 1} cross: on one rail the one comes"
+                " first, on the other the other"
+            )
+
+
+def _paired(at: Floats, k: int, closed: bool) -> tuple[PchipInterpolator, Floats]:
+    """Return the share of a rail's length at common parameters, and the profiles' parameters."""
+    mean = at.mean(axis=1)
+    if closed:
+        x = np.concatenate([mean, mean[:1] + 1])
+        y = np.concatenate([at[:, k], at[:1, k] + 1])
+        x, y = (
+            np.concatenate([x[:-1] - 1, x, x[1:] + 1]),
+            np.concatenate([y[:-1] - 1, y, y[1:] + 1]),
+        )
+    else:
+        x, y = np.concatenate([[0.0], mean, [1.0]]), np.concatenate([[0.0], at[:, k], [1.0]])
+    keep = np.concatenate([[True], np.diff(x) > 1e-6])
+    # A profile at an end is the end.
+    return PchipInterpolator(x[keep], y[keep], extrapolate=True), np.clip(mean, 0, 1)
+
+
+def _chord_frames(
+    first: Floats,
+    second: Floats,
+    rails: list[Measured],
+    maps: list[tuple[PchipInterpolator, Floats]],
+    t: Floats,
+) -> tuple[Floats, Floats, Floats]:
+    """Return frames of the chord from rail to rail: starts, axes (n, 3, 3) and widths."""
+    chord = second - first
+    width = np.linalg.norm(chord, axis=1)
+    if (width < 1e-9).any():
+        # Where rails meet the frame is that of the places beside.
+        near = np.flatnonzero(width > 1e-9)
+        if not len(near):
+            raise BuildError("the rails lie on each other")
+        fill = near[np.argmin(np.abs(near[:, None] - np.arange(len(width))), axis=0)]
+        across = (chord / np.maximum(width, 1e-300)[:, None])[fill]
+    else:
+        across = chord / width[:, None]
+    ahead = np.zeros_like(first)
+    for rail, (share, _) in zip(rails, maps, strict=True):
+        s = np.asarray(share(t))
+        ahead += rail.ahead(s % 1.0 if rail.closed else np.clip(s, 0, 1))
+    ahead -= np.einsum("nk,nk->n", ahead, across)[:, None] * across
+    ahead /= np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-300)
+    return first, np.stack([across, np.cross(ahead, across), ahead], axis=1), width
+
+
+def _local(points: Floats, start: Floats, axes: Floats, width: float, scaled: bool) -> Floats:
+    """Return a profile in a frame in which its ends are 0 and 1 across, brought there."""
+    local = (points - points[0]) @ axes.T
+    chord = local[-1]
+    size = float(np.linalg.norm(chord))
+    # Turned and scaled so that its chord is the frame's.
+    if size > 1e-12:
+        local = local @ _turn(chord / size).T * (1.0 / size if scaled else 1.0)
+        if not scaled:
+            local[:, 0] *= 1.0 / size
+    return local
+
+
+def _turn(direction: Floats) -> Floats:
+    """Return the rotation that takes a direction to the first axis by the shortest way."""
+    goal = np.array([1.0, 0, 0])
+    axis = np.cross(direction, goal)
+    cos = float(direction @ goal)
+    if cos < -0.9999:
+        return np.diag([-1.0, -1.0, 1.0])
+    cross = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]])
+    return np.eye(3) + cross + cross @ cross / (1 + cos)
+
+
+def _in_space(shapes: Floats, starts: Floats, axes: Floats, width: Floats, scaled: bool) -> Floats:
+    size = np.stack([width, *([width if scaled else np.ones_like(width)] * 2)], axis=1)
+    return starts[:, None] + np.einsum("tnk,tk,tkd->tnd", shapes, size, axes)
+
+
+def _blended(at: Floats, shapes: Floats, closed: bool) -> Callable[[Floats], Floats]:
+    """Return the shape of a profile at any station; before the first and past the last it stays."""
+    if len(at) == 1:
+        return lambda t: np.repeat(shapes, len(t), axis=0)
+    if closed:
+        ends = np.append(at, at[0] + 1), np.concatenate([shapes, shapes[:1]])
+        if len(at) > 2:
+            spline = CubicSpline(*ends, bc_type="periodic")
+            return lambda t: spline((t - at[0]) % 1.0 + at[0])
+        pair = PchipInterpolator(*ends)
+        return lambda t: pair((t - at[0]) % 1.0 + at[0])
+    spline = make_interp_spline(at, shapes, k=min(3, len(at) - 1))
+    return lambda t: spline(np.clip(t, at[0], at[-1]))
