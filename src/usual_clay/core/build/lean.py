@@ -1,39 +1,42 @@
-"""The leanest surface that brings curves within a distance: least squares over a guide.
+"""The leanest surface that brings curves within a distance.
 
 Each way to make a surface from curves says where its curves lie on it, and what it wants between
-them; how it is spent is the same for all of them. Points of the curves slide to their feet and
-knots are put where they earn most, as in a cast; a stiff enough plate and the guide keep what
-lies between calm.
+them, as a grid of places; how it is spent is the same for all of them: least squares over that
+grid, with knots where they earn most. Near that surface the places may slide along it, as in a
+cast, and fewer control points do.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Place
+from usual_clay.core.build.tensor import TensorSearch, Way
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization
+from usual_clay.core.fit.parameterize.region import CastSettings, KnotRule, Parameterization
 from usual_clay.core.fit.search.knot_search import KnotSearch
-from usual_clay.core.fit.solve.adaptive import Laid, exchanged, grown
+from usual_clay.core.fit.solve.adaptive import Laid
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
-from usual_clay.core.progress import Progress, silent
+from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
-# A guide counts for this share of what the curves count for, all its points together.
-GUIDE_SHARE = 0.02
-# This share of what counts is brought within the distance by the search, and what that leaves
-# past it by asking for a little less.
-SHARE, CLOSER, MOST_ROUNDS = 0.97, 0.9, 5
-SMOOTHNESS = 0.15
+# Rows of a guide that are source curves count for this share of all its rows.
+LINE_SHARE = 1.0
+# What the search leaves past the distance is made up for by asking for a little less.
+CLOSER, MOST_ROUNDS, SLID_ROUNDS = 0.9, 5, 2
 MOST = 120
-SETTLING = 3
+# Surfaces of more control points are not made leaner by sliding: it takes long.
+MOST_SLID = 120
+# While places slide, the guide counts for this share of what the curves count for, and this share
+# of what counts is brought within the distance by the search.
+GUIDE_SHARE, SHARE, SMOOTHNESS = 0.02, 0.97, 0.15
 
 
 @dataclass(frozen=True)
@@ -105,6 +108,9 @@ class Guide:
         Parameters of the guide's grid, rising.
     grid : (len(u), len(v), 3) array
         The surface as it is wanted between the curves.
+    lines_u, lines_v : arrays or None
+        Those among them at which the grid's rows are source curves; where neither is given every
+        place of the grid is to lie within the distance.
     closed : {"", "u", "v"}
         The direction in which it runs round.
     poles : dict
@@ -127,6 +133,8 @@ class Guide:
     gaps: tuple[Gap, ...] = ()
     words: str = ""
     level: Floats | None = None
+    lines_u: Floats | None = None
+    lines_v: Floats | None = None
     names: tuple[str, ...] = ()
 
 
@@ -151,6 +159,10 @@ class Built:
     gaps: tuple[Gap, ...] = ()
     words: str = ""
 
+    @property
+    def total(self) -> int:
+        return int(np.prod(self.surface.counts))
+
 
 def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Built:
     """Return the leanest surface that brings each curve of a guide within a distance.
@@ -162,21 +174,17 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     """
     if not all(np.isfinite(part).all() for part in (guide.grid, *(x.points for x in guide.lines))):
         raise FitError("the curves hold numbers that are not finite")
-    base, laid = _laid(guide)
+    search, ways = _over(guide, spend)
     if spend.nu and spend.nv:
-        surface = _of_counts(laid, base, spend)
-        return _built(guide, surface)
-    best: Built | None = None
-    aim = CLOSER * spend.within
-    for number in range(MOST_ROUNDS):
-        progress(number / MOST_ROUNDS, f"within {aim:.3f} mm")
-        made = _built(guide, _searched(laid, base, spend, aim))
-        if best is None or made.farthest < best.farthest:
-            best = made
-        if made.farthest <= spend.within:
-            break
-        aim *= max(CLOSER * spend.within / made.farthest, 0.3)
-    assert best is not None
+        return _built(guide, search.settled(search.fitted(*ways)).surface)
+    best = _nearest_of(
+        guide, spend, lambda aim: search.within(*ways, aim).surface, stretch(progress, 0, 0.5)
+    )
+    if best.farthest <= spend.within and not guide.poles and best.total <= MOST_SLID:
+        slid = _Slid(guide, spend, best.surface)
+        leaner = _nearest_of(guide, spend, slid.within, stretch(progress, 0.5, 1), SLID_ROUNDS)
+        if leaner.farthest <= spend.within and leaner.total < best.total:
+            best = leaner
     if best.farthest > spend.within:
         short = (
             f"the farthest curve lies {best.farthest:.3f} mm off: {spend.within:g} mm was not met"
@@ -185,53 +193,91 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     return best
 
 
-def _laid(guide: Guide) -> tuple[Parameterization, Laid]:
-    """Return the points of curves and guide where they lie on the surface."""
-    grid_u, grid_v = (each.ravel() for each in np.meshgrid(guide.u, guide.v, indexing="ij"))
-    points = np.concatenate([*(line.points for line in guide.lines), guide.grid.reshape(-1, 3)])
-    u = np.concatenate([*(line.u for line in guide.lines), grid_u])
-    v = np.concatenate([*(line.v for line in guide.lines), grid_v])
-    count = len(points) - len(grid_u)
-    areas = np.full(len(points), 1.0)
-    if count:
+def _nearest_of(
+    guide: Guide,
+    spend: Spend,
+    search: Callable[[float], BSplineSurface],
+    progress: Progress,
+    rounds: int = MOST_ROUNDS,
+) -> Built:
+    """Search for a finer and finer distance, until every curve is within the one that is asked."""
+    best: Built | None = None
+    aim = spend.within
+    for number in range(rounds):
+        progress(number / rounds, f"within {aim:.3f} mm")
+        made = _built(guide, search(aim))
+        if best is None or made.farthest < best.farthest:
+            best = made
+        if made.farthest <= spend.within:
+            break
+        aim *= max(CLOSER * spend.within / made.farthest, 0.3)
+    assert best is not None
+    return best
+
+
+class _Slid:
+    """A search that sets out from a surface near the curves, along which their places slide."""
+
+    def __init__(self, guide: Guide, spend: Spend, surface: BSplineSurface) -> None:
+        grid_u, grid_v = (x.ravel() for x in np.meshgrid(guide.u, guide.v, indexing="ij"))
+        parts = [line.points for line in guide.lines]
+        points = np.concatenate([*parts, guide.grid.reshape(-1, 3)])
+        u = np.concatenate([*(line.u for line in guide.lines), grid_u])
+        v = np.concatenate([*(line.v for line in guide.lines), grid_v])
+        count = len(points) - len(grid_u)
+        areas = np.ones(len(points))
         areas[count:] = GUIDE_SHARE * count / len(grid_u)
-    legs = [np.linalg.norm(np.diff(guide.grid, axis=k), axis=2).sum(axis=k) for k in (0, 1)]
-    size = max(float(legs[0].mean()), 1e-9), max(float(legs[1].mean()), 1e-9)
-    # About a pole a place may slide anywhere: there all keep to what the guide says.
-    base = Parameterization(size, u, v, closed=guide.closed, fixed=bool(guide.poles))
-    lone = np.zeros((len(points), 0), dtype=np.int64)
-    start = Start(u, v, np.ones(len(points)), home=base.home)
-    stiffness = stiffness_of(SMOOTHNESS, size)
-    return base, Laid(points, start, stiffness, size, 0.0, lone, areas, base.fixed)
+        legs = [np.linalg.norm(np.diff(guide.grid, axis=k), axis=2).sum(axis=k) for k in (0, 1)]
+        size = max(float(legs[0].mean()), 1e-9), max(float(legs[1].mean()), 1e-9)
+        self.base = Parameterization(size, u, v, closed=guide.closed)
+        start = Start(u, v, np.ones(len(points)), home=self.base.home)
+        lone = np.zeros((len(points), 0), dtype=np.int64)
+        stiffness = stiffness_of(SMOOTHNESS, size)
+        self.laid = Laid(points, start, stiffness, size, 0.0, lone, areas)
+        self.spend = spend
+        degree = spend.degree
+        self.space = Space(surface.knots_u, surface.knots_v, degree, degree, guide.closed)
+
+    def within(self, aim: float) -> BSplineSurface:
+        """Return the leanest surface found, near enough as far as the search can tell."""
+        spend = self.spend
+        nu, nv = self.space.counts
+        rule: KnotRule = "adaptive u" if spend.nv else "adaptive v" if spend.nu else "adaptive"
+        settings = CastSettings(max(nu, 4), max(nv, 4), spend.degree, knots=rule)
+        # Knots only go: it is near enough already.
+        search = KnotSearch(
+            self.laid,
+            self.space,
+            self.base,
+            settings,
+            Tolerance(aim, SHARE),
+            self.space.counts,
+            lambda _: None,
+        )
+        search.run()
+        return search.attempt.surface
 
 
-def _searched(laid: Laid, base: Parameterization, spend: Spend, aim: float) -> BSplineSurface:
-    settings = CastSettings(
-        nu=max(spend.degree + 1, 4), nv=max(spend.degree + 1, 4), degree=spend.degree,
-        knots="adaptive",
-    )  # fmt: skip
-    fewest = base.fewest(spend.degree)
-    counts = max(fewest[0], spend.nu), max(fewest[1], spend.nv)
-    space = base.start_space(settings.sized(*counts))
-    # A count that is set by hand stays.
+def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
+    """Return a search over a guide's grid, and the ways that it begins with."""
+    watched = np.zeros(guide.grid.shape[:2], dtype=bool)
+    ways = []
+    for name, t, own, count in (
+        ("u", guide.u, guide.lines_u, spend.nu), ("v", guide.v, guide.lines_v, spend.nv)
+    ):  # fmt: skip
+        weights = np.full(len(t), 1.0)
+        if own is not None:
+            on = np.abs(t[:, None] - own).min(axis=1) < 1e-9
+            weights[on] = max(1.0, LINE_SHARE * len(t) / max(int(on.sum()), 1))
+            watched |= on[:, None] if name == "u" else on
+        closed = guide.closed == name
+        fewest = 2 * spend.degree if closed else spend.degree + 1
+        inner = even_knots(max(count, fewest), spend.degree)[spend.degree + 1 : -spend.degree - 1]
+        ways.append(Way(t, weights, spend.degree, closed, inner))
+    if not watched.any():
+        watched[:] = True
     ends = spend.nu or MOST, spend.nv or MOST
-    search = KnotSearch(
-        laid, space, base, settings, Tolerance(aim, SHARE), ends, lambda _attempt: None
-    )
-    search.run()
-    return search.attempt.surface
-
-
-def _of_counts(laid: Laid, base: Parameterization, spend: Spend) -> BSplineSurface:
-    fewest = base.fewest(spend.degree)
-    if spend.nu < fewest[0] or spend.nv < fewest[1]:
-        raise FitError(f"it takes at least {fewest[0]} × {fewest[1]} control points")
-    knots = even_knots(fewest[0], spend.degree), even_knots(fewest[1], spend.degree)
-    space = Space(*knots, spend.degree, spend.degree, base.closed)
-    laid, attempt = laid.settled(space, SETTLING)
-    laid, attempt = grown(laid, attempt, (spend.nu, spend.nv))
-    laid, attempt = exchanged(laid, attempt, "uv", base.kept)
-    return laid.rested(attempt)[1].surface
+    return TensorSearch(guide.grid, watched, ends), (ways[0], ways[1])
 
 
 def _built(guide: Guide, surface: BSplineSurface) -> Built:

@@ -145,7 +145,7 @@ def _guide(
     )
     words = words_of_gaps(gaps, 0.1 * settings.within)
     every = (*names[0], *names[1])
-    return Guide(tuple(made), fine_u, fine_v, grid, closed, {}, gaps, words, names=every)
+    return Guide(tuple(made), fine_u, fine_v, grid, closed, {}, gaps, words, None, u, v, every)
 
 
 def _spline(t: Floats, values: Floats, axis: int, closed: bool) -> CubicSpline:

@@ -112,7 +112,10 @@ def two_rail_guide(
     )
     names = ("rail 1", "rail 2", *(f"profile {k + 1}" for k in order.tolist()))
     guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "")
-    return replace(guide, gaps=told, words=words, names=names)
+    own = own % 1.0 if closed else own
+    return replace(
+        guide, gaps=told, words=words, names=names, lines_u=own, lines_v=np.array([0.0, 1.0])
+    )
 
 
 def sweep_guide(

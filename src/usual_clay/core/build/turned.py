@@ -53,12 +53,12 @@ class TubeSettings(Spend):
         mm; one for all of it, or several, which it blends between.
     stations : tuple of float
         The shares of its length at which it has them; evenly spread without.
-    ends : {"open", "flat", "round"}
+    ends : {"open", "round"}
     """
 
     radii: tuple[float, ...] = (1.0,)
     stations: tuple[float, ...] = ()
-    ends: Literal["open", "flat", "round"] = "open"
+    ends: Literal["open", "round"] = "open"
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -231,7 +231,7 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     )
     poles: dict[str, Floats] = {}
     if settings.ends != "open":
-        grid, t, poles = _with_ends(grid, t, way, radius, frames, settings.ends)
+        grid, t, poles = _with_ends(grid, t, way, radius, frames)
     few = max(1, len(t) // 24)
     lines = [
         Line(row, turn, np.full(ROUND, at)) for row, at in zip(grid[::few], t[::few], strict=True)
@@ -255,11 +255,11 @@ def _ring(profile: BSplineCurve | None, turn: Floats) -> Floats:
 
 
 def _with_ends(
-    grid: Floats, t: Floats, way: Measured, radius: Floats, frames: Floats, ends: str
+    grid: Floats, t: Floats, way: Measured, radius: Floats, frames: Floats
 ) -> tuple[Floats, Floats, dict[str, Floats]]:
-    """Close a tube's ends by discs or by half balls, which run to a pole each."""
-    lift = np.sin(np.linspace(0, np.pi / 2, 12)) if ends == "round" else np.zeros(6)
-    size = np.cos(np.linspace(0, np.pi / 2, 12)) if ends == "round" else np.linspace(1, 0, 6)
+    """Close a tube's ends by half balls, which run to a pole each."""
+    angle = np.linspace(0, np.pi / 2, 12)
+    lift, size = np.sin(angle), np.cos(angle)
     rows, at, poles = [], [], {}
     for end, sign in ((0, -1.0), (-1, 1.0)):
         middle = way.at(t[[end]])[0]
@@ -289,6 +289,7 @@ def _too_tight(way: Measured, t: Floats, radius: Floats) -> str:
         return ""
     where = ", ".join(f"{x:.1f}" for x in curve_points(way.curve, way.parameters(t[[at]]))[0])
     return (
-        f"the path bends with a radius of {1 / bend[at]:.2f} mm near {where}: tighter than the tube,"
+        f"the path bends with a radius of {1 / bend[at]:.2f} mm near {where}: tighter than the"
+        " tube,"
         f" {radius[at]:.2f} mm, which folds over itself there"
     )

@@ -1,0 +1,232 @@
+"""The leanest tensor-product spline through a grid of places: least squares, one way at a time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+from scipy.linalg import null_space
+
+from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.spline.basis import clamped, collocation
+from usual_clay.core.spline.knots import removal_residuals
+from usual_clay.core.spline.surface import BSplineSurface
+
+# A span that knots part further is no narrower than this.
+NARROWEST = 0.004
+# A little stiffness settles control points between which no place lies.
+STIFFNESS = 1e-10
+
+
+@dataclass(frozen=True, eq=False)
+class Way:
+    """One direction of a grid.
+
+    Attributes
+    ----------
+    t : (n,) array
+        Parameters of the grid's rows.
+    weights : (n,) array
+        How much each row counts.
+    degree : int
+    closed : bool
+        Whether it runs round; the control points are then such that it has no seam.
+    inner : array
+        The knots between the ends.
+    """
+
+    t: Floats
+    weights: Floats
+    degree: int
+    closed: bool
+    inner: Floats
+
+    @property
+    def count(self) -> int:
+        return len(self.inner) + self.degree + 1
+
+    @cached_property
+    def solver(self) -> Floats:
+        """What makes control points of the values of rows, (count, n)."""
+        knots = clamped(self.inner, self.degree)
+        rows = self.rows
+        free = np.eye(self.count)
+        if self.closed:
+            ends = np.array([0.0, 1.0])
+            seams = [
+                np.subtract(*collocation(knots, self.degree, ends, order))
+                for order in range(min(2, self.degree - 1) + 1)
+            ]
+            sized = np.array([seam / np.linalg.norm(seam) for seam in seams])
+            free = null_space(sized)
+        own = rows @ free
+        bends = np.diff(np.eye(self.count), min(2, self.degree), axis=0) @ free
+        square = own.T @ (self.weights[:, None] * own)
+        square += STIFFNESS * np.trace(square) * (bends.T @ bends)
+        return np.asarray(free @ np.linalg.solve(square, own.T * self.weights))
+
+    @cached_property
+    def rows(self) -> Floats:
+        """What makes the values of rows of control points, (n, count)."""
+        return collocation(clamped(self.inner, self.degree), self.degree, self.t)
+
+    def parted(self, error: Floats) -> Way | None:
+        """Return it with one more knot, in the middle of what the worst span holds.
+
+        Parameters
+        ----------
+        error : (n,) array
+            What each row misses.
+        """
+        breaks = np.concatenate([[0.0], self.inner, [1.0]])
+        span = np.clip(np.searchsorted(breaks, self.t, side="right") - 1, 0, len(breaks) - 2)
+        missed = np.bincount(span, self.weights * error**2, len(breaks) - 1)
+        held = np.bincount(span, minlength=len(breaks) - 1)
+        missed[(np.diff(breaks) < 2 * NARROWEST) | (held < 3)] = 0.0
+        worst = int(np.argmax(missed))
+        if not missed[worst] > 0:
+            return None
+        here = span == worst
+        middle = float(np.average(self.t[here], weights=error[here] ** 2 + 1e-300))
+        low, high = breaks[worst], breaks[worst + 1]
+        at = float(np.clip(middle, low + 0.25 * (high - low), high - 0.25 * (high - low)))
+        return replace(self, inner=np.sort(np.append(self.inner, at)))
+
+    def without(self, number: int) -> Way:
+        return replace(self, inner=np.delete(self.inner, number))
+
+    def moved(self, number: int, share: float) -> Way:
+        """Return it with a knot a share of the way to its neighbour, back where negative."""
+        breaks = np.concatenate([[0.0], self.inner, [1.0]])
+        step = breaks[number + 2 if share > 0 else number] - breaks[number + 1]
+        inner = self.inner.copy()
+        inner[number] += abs(share) * step
+        return replace(self, inner=inner)
+
+
+@dataclass(frozen=True, eq=False)
+class Tried:
+    """A surface through a grid, and how far each place lies off it, mm."""
+
+    u: Way
+    v: Way
+    points: Floats
+    off: Floats
+    worst: float
+    square: float
+
+    @property
+    def total(self) -> int:
+        return self.u.count * self.v.count
+
+    @property
+    def surface(self) -> BSplineSurface:
+        knots = clamped(self.u.inner, self.u.degree), clamped(self.v.inner, self.v.degree)
+        return BSplineSurface(*knots, self.points)
+
+
+def _both(one: Floats, grid: Floats, other: Floats) -> Floats:
+    """Return a grid multiplied along both of its directions."""
+    count = grid.shape[0]
+    half = (one @ grid.reshape(count, -1)).reshape(len(one), *grid.shape[1:])
+    return np.asarray(other @ half)
+
+
+class TensorSearch:
+    """A search for the fewest control points over a grid.
+
+    Attributes
+    ----------
+    grid : (n, m, 3) array
+    watched : (n, m) mask
+        The places that are to lie within a distance.
+    """
+
+    def __init__(self, grid: Floats, watched: Bools, ends: tuple[int, int]) -> None:
+        self.grid, self.watched, self.ends = grid, watched, ends
+
+    def fitted(self, u: Way, v: Way) -> Tried:
+        """Fit both ways one after the other, which is least squares over all where weights part."""
+        points = _both(u.solver, self.grid, v.solver)
+        gap = _both(u.rows, points, v.rows) - self.grid
+        off = np.sqrt(np.einsum("nmk,nmk->nm", gap, gap))
+        seen = off[self.watched]
+        return Tried(u, v, points, off, float(seen.max()), float((seen**2).mean()))
+
+    def within(self, u: Way, v: Way, aim: float) -> Tried:
+        """Return the leanest found within a distance; else the nearest."""
+        grown = self.grown(self.fitted(u, v), aim)
+        return self.worn(grown, aim) if grown.worst <= aim else grown
+
+    def grown(self, tried: Tried, aim: float) -> Tried:
+        """Put knots in where most is missed, the way that gains more for what it adds."""
+        while tried.worst > aim:
+            off = np.where(self.watched, tried.off, 0.0)
+            richer = []
+            for name, axis, most in (("u", 1, self.ends[0]), ("v", 0, self.ends[1])):
+                way: Way = getattr(tried, name)
+                more = way.parted(np.sqrt((off**2).mean(axis=axis))) if way.count < most else None
+                if more is not None:
+                    pair = (more, tried.v) if name == "u" else (tried.u, more)
+                    richer.append(self.fitted(*pair))
+            if not richer:
+                break
+            before = tried
+            tried = max(
+                richer, key=lambda new: (before.square - new.square) / (new.total - before.total)
+            )
+        return tried
+
+    def worn(self, tried: Tried, aim: float) -> Tried:
+        """Take knots out while the distance holds, those left moving to make up for it."""
+        while True:
+            for lean in self._leaner(tried):
+                if lean.worst > aim:
+                    lean = self._eased(lean, aim)
+                if lean.worst <= aim:
+                    tried = lean
+                    break
+            else:
+                return tried
+
+    def settled(self, tried: Tried) -> Tried:
+        """Return it with its knots where less is missed."""
+        return self._eased(tried, 0.0)
+
+    def _leaner(self, tried: Tried) -> list[Tried]:
+        """Return trials with one knot less, the most promising first."""
+        found = []
+        for name in "uv":
+            way: Way = getattr(tried, name)
+            if not len(way.inner) or way.count <= (2 * way.degree if way.closed else 0):
+                continue
+            rows = tried.points if name == "u" else tried.points.swapaxes(0, 1)
+            knots = clamped(way.inner, way.degree)
+            least = np.argsort(removal_residuals(knots, rows.reshape(way.count, -1)))[:2]
+            for number in least.tolist():
+                less = way.without(number)
+                found.append(self.fitted(*((less, tried.v) if name == "u" else (tried.u, less))))
+        return sorted(found, key=lambda each: (each.total, each.worst))
+
+    def _eased(self, tried: Tried, aim: float) -> Tried:
+        """Move knots to where less is missed, while there is hope."""
+        if aim > 0 and tried.worst > 4 * aim:
+            return tried
+        share = 0.3
+        for _ in range(4):
+            before = tried
+            for name in "uv":
+                for number in range(len(getattr(tried, name).inner)):
+                    for way in (share, -share):
+                        moved = getattr(tried, name).moved(number, way)
+                        pair = (moved, tried.v) if name == "u" else (tried.u, moved)
+                        other = self.fitted(*pair)
+                        if other.square < tried.square:
+                            tried = other
+                            break
+                    if tried.worst <= aim:
+                        return tried
+            if tried.square > 0.97 * before.square:
+                share /= 2
+        return tried
