@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QValidator
-from PySide6.QtWidgets import QDoubleSpinBox, QSpinBox, QToolTip
+from PySide6.QtWidgets import QDoubleSpinBox, QLineEdit, QSpinBox, QToolTip
 
 from usual_clay.bench.guard import Guarded
 from usual_clay.core.errors import sentence
@@ -131,3 +131,41 @@ class CountField(Guarded, QSpinBox):
             self.refusal = f"{text.strip()} is no whole number."
             QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), self.refusal, self)
         return text
+
+
+class NumbersField(Guarded, QLineEdit):
+    """A field for several numbers of one unit, with semicolons between them.
+
+    Signals
+    -------
+    changed : the numbers, as a tuple of float
+    """
+
+    changed = Signal(tuple)
+
+    def __init__(self, unit: str, tip: str, name: str) -> None:
+        super().__init__()
+        self.unit = unit
+        self._values: tuple[float, ...] = ()
+        self.setToolTip(tip)
+        self.setAccessibleName(name)
+        self.editingFinished.connect(self._read)
+
+    def set_values(self, values: tuple[float, ...]) -> None:
+        """Show numbers."""
+        self._values = tuple(values)
+        self.setText("; ".join(f"{value:g}" for value in values) + self.unit)
+
+    def _read(self) -> None:
+        text = self.text().strip()
+        try:
+            values = tuple(
+                read_number(part, self.unit.strip()) for part in text.split(";") if part.strip()
+            )
+        except NumberError as error:
+            QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), sentence(error), self)
+            self.set_values(self._values)
+            return
+        if values and values != self._values:
+            self.set_values(values)
+            self.changed.emit(values)

@@ -19,7 +19,7 @@ from usual_clay.files.atomic import write_text
 from usual_clay.job.items import Curve, Followed, Judged, Shape, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
-from usual_clay.job.made import Given
+from usual_clay.job.made import Given, SurfaceMade
 from usual_clay.job.recipes import kind_of
 
 MET, FAULT, BAD_INPUT, NOT_MET = 0, 1, 2, 3
@@ -77,6 +77,20 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
         }
         figures |= _noise(given) | _judged(job, item, given)
     return figures
+
+
+def figures_from_curves(job: Job, made: Any) -> dict[str, Any]:
+    """Return how near a surface lies to the curves that it was made of, and which do not touch."""
+    if not isinstance(made, SurfaceMade) or not made.away:
+        return {}
+    farthest = {name: float(away.max()) for name, away in made.away.items()}
+    return {
+        "farthest": max(farthest.values()),
+        "farthest_of": farthest,
+        "gaps": [asdict(gap) for gap in made.gaps],
+        "met": max(farthest.values()) <= job.tolerance.deviation,
+        "words": made.words,
+    }
 
 
 def closed_in(surface: BSplineSurface) -> str:

@@ -137,7 +137,7 @@ def _fit(options: argparse.Namespace) -> int:
         method = f"least squares, {options.knots} knots, {slid}"
     if counts is not None:
         settings = settings.sized(*counts)
-    job, item, given, said = made_or_found(
+    job, item, given, said, _ = made_or_found(
         job, kind, settings, roles, options.scan.stem, counts is None, options.limit
     )
     surface = job.the(item.id, Surface)

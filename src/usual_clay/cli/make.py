@@ -7,7 +7,13 @@ import time
 from pathlib import Path
 from typing import Any
 
-from usual_clay.cli.figures import exit_code, figures_of, in_words, write_report
+from usual_clay.cli.figures import (
+    exit_code,
+    figures_from_curves,
+    figures_of,
+    in_words,
+    write_report,
+)
 from usual_clay.cli.settings import InputError, decimal, described, settings_from
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.files.deliver import write_item
@@ -15,6 +21,7 @@ from usual_clay.files.picture_file import decode
 from usual_clay.files.sources import take_for
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.edits import make
+from usual_clay.job.from_curves import within
 from usual_clay.job.items import Followed
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
@@ -82,12 +89,14 @@ def run_make(options: argparse.Namespace) -> int:
     started = time.perf_counter()
     kind = kind_of(options.kind)
     settings = settings_from(kind.settings, options.settings)
+    if not any(word.startswith("within=") for word in options.settings):
+        settings = within(settings, options.tolerance)
     job = Job(tolerance=Tolerance(options.tolerance, options.share))
     job, roles = _taken(job, kind, options.roles, options.unit)
-    job, item, given, said = made_or_found(
+    job, item, given, said, made = made_or_found(
         job, kind.name, settings, roles, options.out.stem, options.search, options.limit
     )
-    figures = figures_of(job, item, given)
+    figures = figures_of(job, item, given) | figures_from_curves(job, made)
     lost = write_item(options.out, item, job.tolerance.deviation / 5)
     figures |= {"kind": kind.name, "seconds": time.perf_counter() - started}
     write_report(options.report, figures)
@@ -116,7 +125,7 @@ def made_or_found(
     name: str,
     searched: bool,
     limit: int | None = None,
-) -> tuple[Job, Followed, Given, str]:
+) -> tuple[Job, Followed, Given, str, Any]:
     """Make an item by a recipe, or search for the leanest one.
 
     Returns
@@ -127,14 +136,17 @@ def made_or_found(
         What it was made of, with what was worked out from that on the way.
     words : str
         What to say of it.
+    made : object
+        What the recipe gave.
     """
     keyed: dict[str, Any] = roles
     item = make.planned(job, kind, settings, name, **keyed)
     assert item.recipe is not None
     given = given_for(job, item.recipe, decode)
     if not searched:
-        job, item = make.with_result(job, item, made_by(item.recipe, given))
-        return job, item, given, ""
+        made = made_by(item.recipe, given)
+        job, item = make.with_result(job, item, made)
+        return job, item, given, "", made
     outcome = make.search(item, given, job.tolerance, limit)
     job = make.with_outcome(job.with_item(item), item, outcome)
-    return job, job.the(item.id, Followed), given, outcome.words
+    return job, job.the(item.id, Followed), given, outcome.words, outcome.made

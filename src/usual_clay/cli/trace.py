@@ -86,7 +86,7 @@ def run_trace(options: argparse.Namespace) -> int:
     for part in range(len(parts_of(run, settings.corners))):
         own = replace(settings, part=part)
         roles = {"points": [list_id]}
-        job, item, _, said = made_or_found(job, "spline", own, roles, points.name, searched)
+        job, item, _, said, _ = made_or_found(job, "spline", own, roles, points.name, searched)
         fits.append(job.the(item.id, Curve))
         told.append(said)
     words = " ".join(filter(None, told))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import ClassVar, TypeVar
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -113,7 +113,11 @@ class Judged(Followed):
         Whether shares are those of the area that the points stand for, not of their number.
     """
 
-    by_area: ClassVar[bool] = False
+    @property
+    def by_area(self) -> bool:
+        """Whether an area judges it, not points."""
+        return False
+
     signed: Floats | None = None
 
 
@@ -291,9 +295,13 @@ class Surface(Fitted):
         Of a patch, the scan's vertices inside its borders, rising: these judge it.
     """
 
-    by_area: ClassVar[bool] = True
     geometry: BSplineSurface
     inside: Ints | None = None
+
+    @property
+    def by_area(self) -> bool:
+        """Whether an area that was measured judges it, not places of curves that it is made of."""
+        return bool(self.watches)
 
     def __post_init__(self) -> None:
         if self.signed is not None:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.build.lean import Gap
 from usual_clay.core.picture.placement import Placement
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
@@ -33,10 +34,22 @@ class CurveMade:
 
 @dataclass(frozen=True, eq=False)
 class SurfaceMade:
-    """A surface that a recipe gives, with what the user should know of it."""
+    """A surface that a recipe gives, with what the user should know of it.
+
+    Attributes
+    ----------
+    surface : BSplineSurface
+    words : str
+    away : mapping
+        By the name of each source curve how far places along it lie off, mm.
+    gaps : tuple of Gap
+        Where sources do not quite touch.
+    """
 
     surface: BSplineSurface
     words: str = ""
+    away: Mapping[str, Floats] = field(default_factory=dict)
+    gaps: tuple[Gap, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)

@@ -10,6 +10,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from usual_clay.core.build.combine import (
     BridgeSettings,
     CopySettings,
@@ -20,6 +22,8 @@ from usual_clay.core.build.combine import (
     pair_into_space,
     twin,
 )
+from usual_clay.core.build.loft import LoftSettings
+from usual_clay.core.build.net import NetSettings
 from usual_clay.core.build.offset import OffsetSettings, offset
 from usual_clay.core.build.placed import (
     AcrossSettings,
@@ -30,6 +34,9 @@ from usual_clay.core.build.placed import (
     lay_onto,
     set_across,
 )
+from usual_clay.core.build.rails import SweepSettings, TwoRailSettings
+from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
+from usual_clay.core.build.turned import RevolveSettings, TubeSettings
 from usual_clay.core.check.deviation import distance_levels
 from usual_clay.core.errors import ClayError
 from usual_clay.core.fit.cast import Cast, cast
@@ -59,6 +66,7 @@ from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, fit_shape
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.chain import ChainSettings, chain
 from usual_clay.core.spline.make import DrawnSettings, make_curve
+from usual_clay.job import from_curves
 from usual_clay.job.items import (
     Curve,
     Followed,
@@ -203,8 +211,10 @@ def put_spline(item: Curve, made: CurveFit, finished: bool) -> Curve:
 
 
 def put_surface(item: Surface, made: SurfaceMade, _finished: bool) -> Surface:
-    """Put a surface into its item; nothing measured judges it."""
-    return replace(item, geometry=made.surface, signed=None, inside=None)
+    """Put a surface into its item; the curves that it was to pass through judge it."""
+    away = list(made.away.values())
+    signed = np.concatenate(away) if away else None
+    return replace(item, geometry=made.surface, signed=signed, inside=None)
 
 
 def put_cast(item: Surface, made: Cast, finished: bool) -> Surface:
@@ -473,6 +483,57 @@ KINDS: dict[str, Kind] = {
             "in surface", "Curve of a surface", (Role("surface", (Surface,)),), InSurfaceSettings,
             Curve, make_in_surface, put_curve, None,
             "An edge, an isocurve, or where a plane cuts it", "{} line",
+        ),
+        Kind(
+            "loft", "Loft", (Role("sections", CURVE, "Section", least=2, most=0),), LoftSettings,
+            Surface, from_curves.make_loft, put_surface, None,
+            "A lean surface through sections, in order", "Loft 1",
+        ),
+        Kind(
+            "net", "Net",
+            (Role("along", CURVE, "Along", least=2, most=0),
+             Role("across", CURVE, "Across", least=2, most=0)),
+            NetSettings, Surface, from_curves.make_net, put_surface, None,
+            "A lean surface through two families of crossing curves", "Net 1",
+        ),
+        Kind(
+            "two-rail", "Two-rail",
+            (Role("rails", CURVE, "Rail", least=2, most=2),
+             Role("profiles", CURVE, "Profile", least=1, most=0)),
+            TwoRailSettings, Surface, from_curves.make_two_rail, put_surface, None,
+            "Profiles carried along two rails", "Two-rail 1",
+        ),
+        Kind(
+            "sweep", "Sweep",
+            (Role("path", CURVE), Role("profiles", CURVE, "Profile", least=1, most=0)),
+            SweepSettings, Surface, from_curves.make_sweep, put_surface, None,
+            "Profiles carried along a path", "Sweep 1",
+        ),
+        Kind(
+            "guided revolve", "Guided revolve",
+            (Role("profile", CURVE), Role("axis", (Curve, Shape)), Role("rail", CURVE, least=0)),
+            RevolveSettings, Surface, from_curves.make_revolve, put_surface, None,
+            "A profile turned about an axis while its end follows a rail", "Revolve 1",
+        ),
+        Kind(
+            "tube", "Tube", (Role("path", CURVE), Role("profile", CURVE, least=0)), TubeSettings,
+            Surface, from_curves.make_tube, put_surface, None,
+            "A round tube, or one of a closed profile, along a path", "{} tube",
+        ),
+        Kind(
+            "extrude", "Extrude", (Role("curve", CURVE), Role("direction", CURVE, least=0)),
+            ExtrudeSettings, Surface, from_curves.make_extrude, put_surface, None,
+            "A curve pushed along a direction", "{} extruded", quick=True,
+        ),
+        Kind(
+            "ruled", "Ruled", (Role("edges", CURVE, "Edge", least=2, most=2),), RuledSettings,
+            Surface, from_curves.make_ruled, put_surface, None,
+            "Straight lines between two edges", "Ruled 1", quick=True,
+        ),
+        Kind(
+            "surface twin", "Twin of a surface", (Role("surface", (Surface,)),), TwinSettings,
+            Surface, from_curves.make_surface_twin, put_surface, None,
+            "A mirrored copy of a surface that follows its original", "{} twin", quick=True,
         ),
     )
 }  # fmt: skip

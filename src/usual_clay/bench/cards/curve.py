@@ -51,6 +51,8 @@ MAKES = (
     (("extend", "Extend"), ("split", "Split"), ("chain", "Join")),
     (("offset", "Offset"), ("copy", "Copy"), ("across", "Set across")),
     (("bridge", "Bridge"), ("pair", "Pair"), ("laid", "Lay onto")),
+    (("loft", "Loft"), ("net", "Net"), ("two-rail", "Two-rail")),
+    (("tube", "Tube"), ("extrude", "Extrude"), ("ruled", "Ruled")),
 )
 
 

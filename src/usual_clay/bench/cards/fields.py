@@ -9,6 +9,7 @@ from typing import Any
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from usual_clay.bench.number_field import NumbersField
 from usual_clay.bench.widgets import Choice, Row, Slide, number
 
 
@@ -50,7 +51,17 @@ class Sweep:
     unit: str = ""
 
 
-Field = Pick | Figure | Sweep
+@dataclass(frozen=True)
+class Figures:
+    """Several numbers of one unit, with semicolons between them."""
+
+    name: str
+    label: str
+    tip: str
+    unit: str = ""
+
+
+Field = Pick | Figure | Figures | Sweep
 
 
 class Fields(QWidget):
@@ -100,6 +111,11 @@ class Fields(QWidget):
             spin.valueChanged.connect(lambda value: self._set(field.name, value * field.factor))
             self.parts[field.name] = [spin]
             return [Row(field.label, spin)]
+        if isinstance(field, Figures):
+            line = NumbersField(field.unit, field.tip, field.label)
+            line.changed.connect(lambda values: self._set(field.name, values))
+            self.parts[field.name] = [line]
+            return [Row(field.label, line, stretch=0)]
         slide = Slide(field.low, field.high, field.step, field.unit, field.tip, field.label)
         slide.changed.connect(lambda value: self._set(field.name, value))
         self.parts[field.name] = [slide]
@@ -140,6 +156,9 @@ class Fields(QWidget):
                 (spin,) = self.parts[field.name]
                 with QSignalBlocker(spin):
                     spin.setValue(float(value or 0) / field.factor)  # type: ignore[attr-defined]
+            elif isinstance(field, Figures):
+                (line,) = self.parts[field.name]
+                line.set_values(value or ())  # type: ignore[attr-defined]
             else:
                 (slide,) = self.parts[field.name]
                 slide.set_value(float(value or 0))  # type: ignore[attr-defined]

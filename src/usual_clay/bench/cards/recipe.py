@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.cards.fields import Field, Fields, Figure, Pick
+from usual_clay.bench.cards.tasks import ANY_NUMBER, FOLLOW
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.session import Session
@@ -19,9 +20,6 @@ from usual_clay.job.edits import make
 from usual_clay.job.items import Fitted, Followed, Judged
 from usual_clay.job.recipes import Kind, Role, kind_of
 from usual_clay.job.remake import is_stale
-
-# Of a role that takes any number so many are offered to begin with.
-SOME = 4
 
 
 def fields_of(settings: type) -> tuple[Field, ...]:
@@ -51,6 +49,7 @@ class RecipeCard(Card):
         super().__init__(session)
         self._commands = commands
         self._pages: dict[str, tuple[QWidget, list[tuple[Role, int, QComboBox]], Fields]] = {}
+        self._rows: dict[int, QWidget] = {}
         self._kind = ""
         self.body = QVBoxLayout()
         self.column.addLayout(self.body)
@@ -73,14 +72,19 @@ class RecipeCard(Card):
         column.setSpacing(8)
         picks = []
         for role in kind.roles:
-            count = role.most or max(role.least, SOME)
+            count = role.most or max(role.least, ANY_NUMBER)
             for place in range(count):
                 words = role.words if count == 1 else f"{role.words} {place + 1}"
                 box = combo(words)
                 box.currentIndexChanged.connect(lambda _index: self._tie())
-                column.addWidget(Row(words, box, stretch=0))
+                row = Row(words, box, stretch=0)
+                column.addWidget(row)
                 picks.append((role, place, box))
-        shown = Fields(fields_of(kind.settings))
+                self._rows[id(box)] = row
+        task = FOLLOW.get(kind.name)
+        shown = (
+            Fields(fields_of(kind.settings)) if task is None else Fields(task.fields, task.hides)
+        )
         shown.changed.connect(self._set)
         column.addWidget(shown)
         self.body.addWidget(page)
@@ -118,6 +122,9 @@ class RecipeCard(Card):
         taken = item.recipe.all(role.name)
         box.setCurrentIndex(box.findData(taken[place] if place < len(taken) else ""))
         box.blockSignals(False)
+        # Of any number those are shown that are taken, and one more.
+        least = role.most or max(role.least, len(taken) + 1)
+        self._rows[id(box)].setVisible(place < least)
 
     def _show_figures(self, item: Followed) -> None:
         job, stale = self.session.shown, is_stale(self.session.shown, item)

@@ -41,6 +41,7 @@ class TaskCard(Card):
         self._geometry: tuple = ()
         self._made: list[Any] = []
         self.sources: list[QComboBox] = []
+        self._rows: dict[int, QWidget] = {}
         self._pages: dict[str, tuple[QWidget, list[QComboBox], Fields, Any]] = {}
         self.body = QVBoxLayout()
         self.column.addLayout(self.body)
@@ -96,8 +97,10 @@ class TaskCard(Card):
         for take in task.takes:
             box = combo(take.label)
             box.currentIndexChanged.connect(lambda _index: self.refresh())
-            column.addWidget(Row(take.label, box, stretch=0))
+            row = Row(take.label, box, stretch=0)
+            column.addWidget(row)
             sources.append(box)
+            self._rows[id(box)] = row
         fields = Fields(task.fields, task.hides)
         fields.changed.connect(self._set)
         column.addWidget(fields)
@@ -137,6 +140,15 @@ class TaskCard(Card):
             box.blockSignals(False)
             taken.add(want or "")
 
+    def _show_rows(self) -> None:
+        """Of a role that takes any number show what is picked, and one more."""
+        free: set[str] = set()
+        for take, box in zip(self.task.takes, self.sources, strict=True):
+            hidden = take.any_number and take.role in free
+            if take.any_number and take.optional and not box.currentData():
+                free.add(take.role)
+            self._rows[id(box)].setVisible(not hidden or bool(box.currentData()))
+
     def _picked(self) -> tuple[ItemId, ...]:
         return tuple(str(box.currentData()) for box in self.sources if box.currentData())
 
@@ -158,6 +170,7 @@ class TaskCard(Card):
         needed = sum(not take.optional for take in self.task.takes)
         job = self.session.job
         geometry = tuple(getattr(job.items[i], "geometry", job.items[i]) for i in picked)
+        self._show_rows()
         more = 1.0 if self.several is None else self.several.value()
         shown = (self.kind, *picked, self._settings, more, *map(id, geometry))
         if shown == self._shown:
@@ -198,7 +211,7 @@ class TaskCard(Card):
                 self._made = list(zip(settings, made, strict=False))
                 self.keep.setEnabled(True)
                 job, chosen = self._with(self.session.job)
-                self.say(made[0].words + self._judged(job, chosen), "")
+                self.say("; ".join(filter(None, [made[0].words, self._judged(job, chosen)])), "")
                 self.session.propose(job)
 
         def failed(error: Exception) -> None:
@@ -214,8 +227,10 @@ class TaskCard(Card):
         report = None if surface is None else job.report(surface)
         if report is None:
             return ""
+        assert surface is not None
         share = percent(job.tolerance.share)
-        return f"; {share} of what measures it lie within {report.at_share:.3f} mm"
+        what = "what measures it" if surface.by_area else "its curves"
+        return f"{share} of {what} lie within {report.at_share:.3f} mm"
 
     def _with(self, job: Job) -> tuple[Job, ItemId | None]:
         """Return the job with what was made, and what of it to choose."""

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtWidgets import QPushButton
 
-from usual_clay.bench.cards.fields import Field, Figure, Pick, Sweep
+from usual_clay.bench.cards.fields import Field, Figure, Figures, Pick, Sweep
 from usual_clay.bench.command import Commands
 from usual_clay.core.build.alter import (
     ArcSettings,
@@ -35,8 +35,12 @@ from usual_clay.core.build.alter_surface import (
     symmetric_surface,
 )
 from usual_clay.core.build.combine import BridgeSettings, CopySettings, PairSettings, TwinSettings
+from usual_clay.core.build.loft import LoftSettings
+from usual_clay.core.build.net import NetSettings
 from usual_clay.core.build.offset import OffsetSettings
 from usual_clay.core.build.placed import AcrossSettings, InSurfaceSettings, LaidSettings
+from usual_clay.core.build.rails import SweepSettings, TwoRailSettings
+from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
 from usual_clay.core.build.surface_edits import (
     BorderSettings,
     EvenSettings,
@@ -45,6 +49,7 @@ from usual_clay.core.build.surface_edits import (
     MirrorSettings,
     PartSettings,
 )
+from usual_clay.core.build.turned import RevolveSettings, TubeSettings
 from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings
 from usual_clay.core.fit.solve.remake import SlimSurfaceSettings
 from usual_clay.core.spline.boundary import BORDERS
@@ -54,8 +59,9 @@ from usual_clay.job.recipes import KINDS, Role
 
 SIDES = tuple((side, side, f"The border {side}") for side in BORDERS)
 AXES = tuple((axis, axis, f"The axis {axis}") for axis in "xyz")
-# So many sources are offered for a role that takes any number.
-ANY_NUMBER = 4
+# So many sources are offered for a role that takes any number; those past the first that is free
+# are hidden.
+ANY_NUMBER = 16
 SMOOTH = (
     ("G0", 0, "Meets in place"), ("G1", 1, "Meets in tangent"), ("G2", 2, "Meets in curvature"),
     ("G3", 3, "Meets in the change of curvature"),
@@ -63,6 +69,16 @@ SMOOTH = (
 WAYS = (
     ("before", "before", "Goes on from the part before the place"),
     ("after", "after", "Goes on from the part after it"),
+)
+ENDS = (
+    ("free", "free", "As it comes"),
+    ("square", "square", "Square to the section's plane"),
+)
+SPENT = (
+    Figure("within", "Within", "How near it passes to every curve", 1e-4, 10, 4),
+    Figure("nu", "Along u", "Control points; 0 for as few as that takes", 0, 120, 0, ""),
+    Figure("nv", "Along v", "Control points; 0 for as few as that takes", 0, 120, 0, ""),
+    Figure("degree", "Degree", "1 to 7", 1, 7, 0, ""),
 )
 
 
@@ -74,6 +90,7 @@ class Take:
     kinds: tuple[type[Item], ...] = (Curve,)
     optional: bool = False
     role: str = ""
+    any_number: bool = False
 
 
 @dataclass(frozen=True)
@@ -149,13 +166,13 @@ def following(kind: str, settings: Any, *fields: Field, **more: Any) -> Task:
 
 
 def takes_of(roles: Sequence[Role]) -> tuple[Take, ...]:
-    """Return a source to pick for each item that a role takes; of any number of them four."""
+    """Return a source to pick for each item that a role takes."""
     takes = []
     for role in roles:
         count = role.most or max(role.least, ANY_NUMBER)
         for k in range(count):
             words = role.words if count == 1 else f"{role.words} {k + 1}"
-            takes.append(Take(words, role.takes, k >= role.least, role.name))
+            takes.append(Take(words, role.takes, k >= role.least, role.name, not role.most))
     return tuple(takes)
 
 
@@ -243,6 +260,61 @@ FOLLOW: dict[str, Task] = {
                -1e4, 1e4, 3, ""),
         Figure("within", "Within", "How near the spline of a cut stays", 1e-4, 10, 4),
         hides=lambda s: ["within"] if s.kind.startswith("along") else [],
+    ),
+    "loft": following(
+        "loft", LoftSettings(),
+        Pick("start", "Leaves the first", ENDS), Pick("stop", "Leaves the last", ENDS), *SPENT,
+    ),
+    "net": following(
+        "net", NetSettings(),
+        Figure("mend", "Mends up to", "Curves that pass no farther apart are brought together",
+               0, 100, 3), *SPENT,
+    ),
+    "two-rail": following(
+        "two-rail", TwoRailSettings(),
+        Pick("height", "Height", (
+            ("scaled", "scaled", "Grows with the distance of the rails"),
+            ("kept", "kept", "Stays as the profile has it"),
+        )), *SPENT,
+    ),
+    "sweep": following(
+        "sweep", SweepSettings(),
+        Pick("way", "Profiles stand", (
+            ("square", "square", "Square to the path, with the least twist"),
+            ("upright", "upright", "Square to the path, and upright"),
+            ("parallel", "parallel", "Always parallel to themselves"),
+        )), *SPENT,
+    ),
+    "guided revolve": following(
+        "guided revolve", RevolveSettings(),
+        Figure("angle", "Turns by", "About the axis", -360, 360, 1, "°", float(np.pi / 180)),
+        Pick("smooth_pole", "At the axis", (
+            ("smooth", True, "Level across where the profile meets the axis"),
+            ("as drawn", False, "As the profile comes"),
+        )), *SPENT,
+    ),
+    "tube": following(
+        "tube", TubeSettings(),
+        Figures("radii", "Radius", "One for all of it, or several along it, with ; between",
+                " mm"),
+        Pick("ends", "Ends", (("open", "open", "Open rings"), ("round", "round", "Half balls"))),
+        *SPENT,
+    ),
+    "extrude": following(
+        "extrude", ExtrudeSettings(),
+        Pick("way", "Along", (*AXES, ("plane", "plane", "Square to the curve's own plane"))),
+        Figure("length", "Length", "Below 0 the other way", -1e4, 1e4, 3),
+        Pick("both", "Goes", (("one way", False, "One way"), ("both ways", True, "As far both "
+                                                              "ways"))),
+    ),
+    "ruled": following(
+        "ruled", RuledSettings(),
+        Pick("turn", "Second edge", (("as matched", False, "Runs as the first does"),
+                                     ("turned", True, "Runs the other way"))),
+    ),
+    "surface twin": following(
+        "surface twin", TwinSettings(),
+        Pick("axis", "Mirror plane", AXES), Figure("at", "Lies at", "Along that axis", -1e4, 1e4),
     ),
 }  # fmt: skip
 

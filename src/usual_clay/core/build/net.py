@@ -89,6 +89,35 @@ def net_guide(
     return _guide(lines, rows, (u, v), met, names, closed, settings)
 
 
+def families(curves: tuple[BSplineCurve, ...], most: float) -> tuple[list[int], list[int]]:
+    """Part curves into two families of which each crosses only the other.
+
+    Parameters
+    ----------
+    most : float
+        Curves that pass at no more than this cross, mm.
+
+    Returns
+    -------
+    Two lists of places in `curves`; the second is empty where they do not part so.
+    """
+    met = _crossings(curves, curves).gap <= most
+    np.fill_diagonal(met, False)
+    side: dict[int, int] = {0: 0}
+    left = [0]
+    while left:
+        here = left.pop()
+        for there in np.flatnonzero(met[here]).tolist():
+            if there not in side:
+                side[there] = 1 - side[here]
+                left.append(there)
+            elif side[there] == side[here]:
+                return list(range(len(curves))), []
+    if len(side) < len(curves):
+        return list(range(len(curves))), []
+    return tuple([k for k in range(len(curves)) if side[k] == s] for s in (0, 1))  # type: ignore[return-value]
+
+
 def _guide(
     lines: list[_Laid],
     rows: list[_Laid],
@@ -184,7 +213,7 @@ class _Laid:
 def _crossings(along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...]) -> Crossings:
     """Find where each pair passes nearest: from samples, then by Newton's steps on both."""
     shape = len(along), len(across)
-    found = Crossings(*(np.zeros(shape) for _ in range(3)), np.zeros((*shape, 3)))
+    found = Crossings(np.zeros(shape), np.zeros(shape), np.zeros(shape), np.zeros((*shape, 3)))
     fine = np.linspace(0, 1, SEEN)
     ways = [Measured(curve) for curve in along], [Measured(curve) for curve in across]
     for i, one in enumerate(along):

@@ -71,11 +71,11 @@ def two_rail_guide(
     closed = pair[0].closed
     stations, gaps, turned = [], [], []
     for number, profile in enumerate(profiles, 1):
-        way, at, gap = _stationed(pair, profile, number)
-        stations.append(at)
+        way, station, gap = _stationed(pair, profile, number)
+        stations.append(station)
         turned.append(way)
         gaps.append(gap)
-    order = np.argsort([at[0] for at in stations])
+    order = np.argsort([station[0] for station in stations]).tolist()
     at = np.array([stations[k] for k in order])
     _check_stations(at, order)
     maps = [_paired(at, k, closed) for k in range(2)]
@@ -88,14 +88,14 @@ def two_rail_guide(
         return pair[k].at(share % 1.0 if closed else np.clip(share, 0, 1))
 
     frames = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
-    share = evenly_in(SAMPLES)
+    share, scaled = evenly_in(SAMPLES), settings.height == "scaled"
     local = []
     for k, index in enumerate(order):
         points = Measured(turned[index]).at(share)
-        local.append(_local(points, *(part[k] for part in frames), settings.height == "scaled"))
+        local.append(_local(points, frames[1][k], scaled))
     shapes = _blended(own, np.stack(local), closed)(t)
     starts, axes, width = _chord_frames(rail(0, t), rail(1, t), pair, maps, t)
-    grid = _in_space(shapes, starts, axes, width, settings.height == "scaled")
+    grid = _in_space(shapes, starts, axes, width, scaled)
     keep = np.linspace(0, SAMPLES - 1, ACROSS).round().astype(int)
     fine = np.arange(SAMPLES) / SAMPLES if closed else share
     lines = [Line(rail(k, fine), fine, np.full(SAMPLES, float(k))) for k in range(2)]
@@ -110,7 +110,7 @@ def two_rail_guide(
     words = words_of_gaps(told, 0.1 * settings.within).replace(
         "closed by half each", "brought there"
     )
-    names = ("rail 1", "rail 2", *(f"profile {k + 1}" for k in order.tolist()))
+    names = ("rail 1", "rail 2", *(f"profile {k + 1}" for k in order))
     guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "")
     own = own % 1.0 if closed else own
     return replace(
@@ -267,7 +267,7 @@ def _stationed(
     return way, (at[0], at[1]), max(miss)
 
 
-def _check_stations(at: Floats, order: Floats) -> None:
+def _check_stations(at: Floats, order: list[int]) -> None:
     for k in range(len(at) - 1):
         if at[k + 1, 0] - at[k, 0] < 1e-6:
             raise BuildError(f"profiles {order[k] + 1} and {order[k + 1] + 1} stand at one place")
@@ -323,7 +323,7 @@ def _chord_frames(
     return first, np.stack([across, np.cross(ahead, across), ahead], axis=1), width
 
 
-def _local(points: Floats, start: Floats, axes: Floats, width: float, scaled: bool) -> Floats:
+def _local(points: Floats, axes: Floats, scaled: bool) -> Floats:
     """Return a profile in a frame in which its ends are 0 and 1 across, brought there."""
     local = (points - points[0]) @ axes.T
     chord = local[-1]

@@ -37,6 +37,7 @@ from usual_clay.core.spline.surface import (
     sample_parameters,
     surface_grid,
     surface_normals,
+    swap_directions,
 )
 
 PER_SPAN, PLACES, ROUNDS = 8, 9, 8
@@ -199,6 +200,21 @@ def mirrored_surface(surface: BSplineSurface, settings: MirrorSettings) -> BSpli
             f" by {moved:.2f} mm"
         )
     return made
+
+
+def mirror_image(surface: BSplineSurface, axis: str, at: float) -> BSplineSurface:
+    """Return a surface mirrored at a plane, its directions exchanged so that normals stay outward.
+
+    Parameters
+    ----------
+    axis : {"x", "y", "z"}
+        The plane is square to it.
+    at : float
+        Where the plane lies along the axis, mm.
+    """
+    points = surface.points.copy()
+    points[..., "xyz".index(axis)] = 2 * at - points[..., "xyz".index(axis)]
+    return swap_directions(replace(surface, points=points))
 
 
 def evenly_spaced(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurface:

@@ -1,0 +1,94 @@
+"""Recipes of surfaces from curves: what takes each role, and what is made of it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
+from usual_clay.core.build.loft import LoftSettings, loft_guide
+from usual_clay.core.build.net import NetSettings, net_guide
+from usual_clay.core.build.rails import SweepSettings, TwoRailSettings, sweep_guide, two_rail_guide
+from usual_clay.core.build.sections import BuildError
+from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled
+from usual_clay.core.build.surface_edits import mirror_image
+from usual_clay.core.build.turned import RevolveSettings, TubeSettings, revolve_guide, tube_guide
+from usual_clay.core.progress import Progress
+from usual_clay.core.scan.shapes import SimpleShape
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.job.made import Given, SurfaceMade
+
+
+def _lean(guide: Guide, settings: Spend, progress: Progress) -> SurfaceMade:
+    built: Built = lean_surface(guide, settings, progress)
+    return SurfaceMade(built.surface, built.words, built.distances, built.gaps)
+
+
+def make_loft(settings: LoftSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Loft through sections."""
+    return _lean(loft_guide(given.all("sections"), settings), settings, progress)
+
+
+def make_net(settings: NetSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Lay a net through two families of curves."""
+    guide = net_guide(given.all("along"), given.all("across"), settings)
+    return _lean(guide, settings, progress)
+
+
+def make_two_rail(
+    settings: TwoRailSettings, given: Given, progress: Progress, _: object
+) -> SurfaceMade:
+    """Carry profiles along two rails."""
+    guide = two_rail_guide(given.all("rails"), given.all("profiles"), settings)
+    return _lean(guide, settings, progress)
+
+
+def make_sweep(settings: SweepSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Carry profiles along a path."""
+    guide = sweep_guide(given.one("path"), given.all("profiles"), settings)
+    return _lean(guide, settings, progress)
+
+
+def make_revolve(
+    settings: RevolveSettings, given: Given, progress: Progress, _: object
+) -> SurfaceMade:
+    """Turn a profile about an axis, guided by a rail."""
+    axis = _axis(given.one("axis"))
+    guide = revolve_guide(given.one("profile"), axis, given.maybe("rail"), settings)
+    return _lean(guide, settings, progress)
+
+
+def _axis(source: BSplineCurve | SimpleShape) -> tuple[Floats, Floats]:
+    if isinstance(source, SimpleShape):
+        return source.point, source.axis
+    ends = curve_points(source, source.domain)
+    if not (ends[0] != ends[1]).any():
+        raise BuildError("the axis ends where it begins: take a straight line")
+    return ends[0], ends[1] - ends[0]
+
+
+def make_tube(settings: TubeSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Lay a tube round a path."""
+    guide = tube_guide(given.one("path"), given.maybe("profile"), settings)
+    return _lean(guide, settings, progress)
+
+
+def make_extrude(settings: ExtrudeSettings, given: Given, *_: object) -> SurfaceMade:
+    """Push a curve along a direction."""
+    return SurfaceMade(extrude(given.one("curve"), given.maybe("direction"), settings))
+
+
+def make_ruled(settings: RuledSettings, given: Given, *_: object) -> SurfaceMade:
+    """Draw straight lines between two edges."""
+    return SurfaceMade(ruled(given.all("edges"), settings))
+
+
+def make_surface_twin(settings: TwinSettings, given: Given, *_: object) -> SurfaceMade:
+    """Mirror a surface; its normals point outward as the original's do."""
+    return SurfaceMade(mirror_image(given.one("surface"), settings.axis, settings.at))
+
+
+def within(settings: object, distance: float) -> object:
+    """Return settings that ask for a distance, where they ask for any."""
+    return replace(settings, within=distance) if isinstance(settings, Spend) else settings
