@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.check.comb import comb_of
-from usual_clay.core.check.deviation import percent
+from usual_clay.core.check.deviation import judge, percent
 from usual_clay.core.errors import sentence
 from usual_clay.core.progress import silent
 from usual_clay.core.spline.surface import BSplineSurface
@@ -84,11 +84,12 @@ def figures_from_curves(job: Job, made: Any) -> dict[str, Any]:
     if not isinstance(made, SurfaceMade) or not made.away:
         return {}
     farthest = {name: float(away.max()) for name, away in made.away.items()}
+    near = made.signed is None or judge(made.signed, job.tolerance).met
     return {
         "farthest": max(farthest.values()),
         "farthest_of": farthest,
         "gaps": [asdict(gap) for gap in made.gaps],
-        "met": max(farthest.values()) <= job.tolerance.deviation,
+        "met": near and max(farthest.values()) <= job.tolerance.deviation,
         "words": made.words,
     }
 

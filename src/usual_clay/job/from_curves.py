@@ -8,6 +8,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
+from usual_clay.core.build.near import near
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings, sweep_guide, two_rail_guide
 from usual_clay.core.build.sections import BuildError
@@ -16,24 +17,29 @@ from usual_clay.core.build.surface_edits import mirror_image
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings, revolve_guide, tube_guide
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.shapes import SimpleShape
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.job.made import Given, SurfaceMade
 
 
-def _lean(guide: Guide, settings: Spend, progress: Progress) -> SurfaceMade:
+def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> SurfaceMade:
+    sample = given.maybe("near")
+    if sample is not None:
+        guide = near(guide, sample, settings.scan)
     built: Built = lean_surface(guide, settings, progress)
-    return SurfaceMade(built.surface, built.words, built.distances, built.gaps)
+    signed = None if sample is None else foot_points(built.surface, sample.points).signed
+    return SurfaceMade(built.surface, built.words, built.distances, built.gaps, signed)
 
 
 def make_loft(settings: LoftSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Loft through sections."""
-    return _lean(loft_guide(given.all("sections"), settings), settings, progress)
+    return _lean(loft_guide(given.all("sections"), settings), settings, given, progress)
 
 
 def make_net(settings: NetSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Lay a net through two families of curves."""
     guide = net_guide(given.all("along"), given.all("across"), settings)
-    return _lean(guide, settings, progress)
+    return _lean(guide, settings, given, progress)
 
 
 def make_two_rail(
@@ -41,13 +47,13 @@ def make_two_rail(
 ) -> SurfaceMade:
     """Carry profiles along two rails."""
     guide = two_rail_guide(given.all("rails"), given.all("profiles"), settings)
-    return _lean(guide, settings, progress)
+    return _lean(guide, settings, given, progress)
 
 
 def make_sweep(settings: SweepSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Carry profiles along a path."""
     guide = sweep_guide(given.one("path"), given.all("profiles"), settings)
-    return _lean(guide, settings, progress)
+    return _lean(guide, settings, given, progress)
 
 
 def make_revolve(
@@ -56,7 +62,7 @@ def make_revolve(
     """Turn a profile about an axis, guided by a rail."""
     axis = _axis(given.one("axis"))
     guide = revolve_guide(given.one("profile"), axis, given.maybe("rail"), settings)
-    return _lean(guide, settings, progress)
+    return _lean(guide, settings, given, progress)
 
 
 def _axis(source: BSplineCurve | SimpleShape) -> tuple[Floats, Floats]:
@@ -71,7 +77,7 @@ def _axis(source: BSplineCurve | SimpleShape) -> tuple[Floats, Floats]:
 def make_tube(settings: TubeSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Lay a tube round a path."""
     guide = tube_guide(given.one("path"), given.maybe("profile"), settings)
-    return _lean(guide, settings, progress)
+    return _lean(guide, settings, given, progress)
 
 
 def make_extrude(settings: ExtrudeSettings, given: Given, *_: object) -> SurfaceMade:

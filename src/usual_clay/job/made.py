@@ -44,12 +44,15 @@ class SurfaceMade:
         By the name of each source curve how far places along it lie off, mm.
     gaps : tuple of Gap
         Where sources do not quite touch.
+    signed : array or None
+        The deviation of each measured point that it follows between its curves, mm.
     """
 
     surface: BSplineSurface
     words: str = ""
     away: Mapping[str, Floats] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
+    signed: Floats | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -211,9 +211,10 @@ def put_spline(item: Curve, made: CurveFit, finished: bool) -> Curve:
 
 
 def put_surface(item: Surface, made: SurfaceMade, _finished: bool) -> Surface:
-    """Put a surface into its item; the curves that it was to pass through judge it."""
+    """Put a surface into its item; what it follows between its curves judges it, or they do."""
     away = list(made.away.values())
     signed = np.concatenate(away) if away else None
+    signed = signed if made.signed is None else made.signed
     return replace(item, geometry=made.surface, signed=signed, inside=None)
 
 
@@ -386,6 +387,8 @@ def make_in_surface(settings: InSurfaceSettings, given: Given, *_: object) -> Cu
 
 
 CURVE, SCAN = (Curve,), (Scan,)
+# What a surface from curves follows between them.
+NEAR = Role("near", (Region, PointList), "Near the scan", least=0, sample=True)
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
@@ -485,35 +488,36 @@ KINDS: dict[str, Kind] = {
             "An edge, an isocurve, or where a plane cuts it", "{} line",
         ),
         Kind(
-            "loft", "Loft", (Role("sections", CURVE, "Section", least=2, most=0),), LoftSettings,
-            Surface, from_curves.make_loft, put_surface, None,
-            "A lean surface through sections, in order", "Loft 1",
+            "loft", "Loft", (Role("sections", CURVE, "Section", least=2, most=0), NEAR),
+            LoftSettings, Surface, from_curves.make_loft, put_surface, None,
+            "A lean surface through sections, in order", "Loft 1", "near",
         ),
         Kind(
             "net", "Net",
             (Role("along", CURVE, "Along", least=2, most=0),
-             Role("across", CURVE, "Across", least=2, most=0)),
+             Role("across", CURVE, "Across", least=2, most=0), NEAR),
             NetSettings, Surface, from_curves.make_net, put_surface, None,
-            "A lean surface through two families of crossing curves", "Net 1",
+            "A lean surface through two families of crossing curves", "Net 1", "near",
         ),
         Kind(
             "two-rail", "Two-rail",
             (Role("rails", CURVE, "Rail", least=2, most=2),
-             Role("profiles", CURVE, "Profile", least=1, most=0)),
+             Role("profiles", CURVE, "Profile", least=1, most=0), NEAR),
             TwoRailSettings, Surface, from_curves.make_two_rail, put_surface, None,
-            "Profiles carried along two rails", "Two-rail 1",
+            "Profiles carried along two rails", "Two-rail 1", "near",
         ),
         Kind(
             "sweep", "Sweep",
-            (Role("path", CURVE), Role("profiles", CURVE, "Profile", least=1, most=0)),
+            (Role("path", CURVE), Role("profiles", CURVE, "Profile", least=1, most=0), NEAR),
             SweepSettings, Surface, from_curves.make_sweep, put_surface, None,
-            "Profiles carried along a path", "Sweep 1",
+            "Profiles carried along a path", "Sweep 1", "near",
         ),
         Kind(
             "guided revolve", "Guided revolve",
-            (Role("profile", CURVE), Role("axis", (Curve, Shape)), Role("rail", CURVE, least=0)),
+            (Role("profile", CURVE), Role("axis", (Curve, Shape)), Role("rail", CURVE, least=0),
+             NEAR),
             RevolveSettings, Surface, from_curves.make_revolve, put_surface, None,
-            "A profile turned about an axis while its end follows a rail", "Revolve 1",
+            "A profile turned about an axis while its end follows a rail", "Revolve 1", "near",
         ),
         Kind(
             "tube", "Tube", (Role("path", CURVE), Role("profile", CURVE, least=0)), TubeSettings,

@@ -75,6 +75,7 @@ ENDS = (
     ("square", "square", "Square to the section's plane"),
 )
 SPENT = (
+    Sweep("scan", "Scan between", "0 follows the curves only, 1 the scan between them", 0, 1, 0.05),
     Figure("within", "Within", "How near it passes to every curve", 1e-4, 10, 4),
     Figure("nu", "Along u", "Control points; 0 for as few as that takes", 0, 120, 0, ""),
     Figure("nv", "Along v", "Control points; 0 for as few as that takes", 0, 120, 0, ""),
@@ -298,7 +299,7 @@ FOLLOW: dict[str, Task] = {
         Figures("radii", "Radius", "One for all of it, or several along it, with ; between",
                 " mm"),
         Pick("ends", "Ends", (("open", "open", "Open rings"), ("round", "round", "Half balls"))),
-        *SPENT,
+        *SPENT[1:],
     ),
     "extrude": following(
         "extrude", ExtrudeSettings(),

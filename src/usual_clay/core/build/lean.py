@@ -51,18 +51,24 @@ class Spend:
         1 to 7, in both directions.
     within : float
         The distance, mm.
+    scan : float
+        How near measured points are followed between the curves, where there are any: 0 for the
+        curves only, 1 for all the way.
     """
 
     nu: int = 0
     nv: int = 0
     degree: int = 3
     within: float = 0.05
+    scan: float = 1.0
 
     def __post_init__(self) -> None:
         if not 1 <= self.degree <= HIGHEST_DEGREE:
             raise FitError(f"the degree must be 1 to {HIGHEST_DEGREE}, not {self.degree}")
         if not (np.isfinite(self.within) and self.within > 0):
             raise FitError("the distance from the curves must be more than 0 mm")
+        if not 0 <= self.scan <= 1:
+            raise FitError("how near the scan is followed must be 0 to 1")
         for name, count in (("u", self.nu), ("v", self.nv)):
             if count and not self.degree < count <= MOST:
                 raise FitError(
@@ -118,6 +124,8 @@ class Guide:
     gaps : tuple of Gap
     words : str
         What the user should know.
+    whole : bool
+        Whether most of the whole grid is to lie within the distance, not its curves alone.
     level : (3,) array or None
         The direction to which the surface is square at its poles.
     names : tuple of str
@@ -136,6 +144,7 @@ class Guide:
     lines_u: Floats | None = None
     lines_v: Floats | None = None
     names: tuple[str, ...] = ()
+    whole: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -180,7 +189,8 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     best = _nearest_of(
         guide, spend, lambda aim: search.within(*ways, aim).surface, stretch(progress, 0, 0.5)
     )
-    if best.farthest <= spend.within and not guide.poles and best.total <= MOST_SLID:
+    may_slide = not guide.poles and not guide.whole and best.total <= MOST_SLID
+    if best.farthest <= spend.within and may_slide:
         slid = _Slid(guide, spend, best.surface)
         leaner = _nearest_of(guide, spend, slid.within, stretch(progress, 0.5, 1), SLID_ROUNDS)
         if leaner.farthest <= spend.within and leaner.total < best.total:
@@ -277,7 +287,7 @@ def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     if not watched.any():
         watched[:] = True
     ends = spend.nu or MOST, spend.nv or MOST
-    return TensorSearch(guide.grid, watched, ends), (ways[0], ways[1])
+    return TensorSearch(guide.grid, watched, ends, guide.whole), (ways[0], ways[1])
 
 
 def _built(guide: Guide, surface: BSplineSurface) -> Built:

@@ -15,6 +15,8 @@ from usual_clay.core.spline.surface import BSplineSurface
 
 # A span that knots part further is no narrower than this.
 NARROWEST = 0.004
+# Where most of all places are to lie within a distance, so many.
+MOST = 0.95
 # A little stiffness settles control points between which no place lies.
 STIFFNESS = 1e-10
 
@@ -141,10 +143,14 @@ class TensorSearch:
     grid : (n, m, 3) array
     watched : (n, m) mask
         The places that are to lie within a distance.
+    mostly : bool
+        Whether of all places most are to lie within it too.
     """
 
-    def __init__(self, grid: Floats, watched: Bools, ends: tuple[int, int]) -> None:
-        self.grid, self.watched, self.ends = grid, watched, ends
+    def __init__(
+        self, grid: Floats, watched: Bools, ends: tuple[int, int], mostly: bool = False
+    ) -> None:
+        self.grid, self.watched, self.ends, self.mostly = grid, watched, ends, mostly
 
     def fitted(self, u: Way, v: Way) -> Tried:
         """Fit both ways one after the other, which is least squares over all where weights part."""
@@ -152,7 +158,11 @@ class TensorSearch:
         gap = _both(u.rows, points, v.rows) - self.grid
         off = np.sqrt(np.einsum("nmk,nmk->nm", gap, gap))
         seen = off[self.watched]
-        return Tried(u, v, points, off, float(seen.max()), float((seen**2).mean()))
+        worst, square = float(seen.max()), float((seen**2).mean())
+        if self.mostly:
+            worst = max(worst, float(np.quantile(off, MOST)))
+            square = float((off**2).mean())
+        return Tried(u, v, points, off, worst, square)
 
     def within(self, u: Way, v: Way, aim: float) -> Tried:
         """Return the leanest found within a distance; else the nearest."""
@@ -162,7 +172,7 @@ class TensorSearch:
     def grown(self, tried: Tried, aim: float) -> Tried:
         """Put knots in where most is missed, the way that gains more for what it adds."""
         while tried.worst > aim:
-            off = np.where(self.watched, tried.off, 0.0)
+            off = np.where(self.watched | self.mostly, tried.off, 0.0)
             richer = []
             for name, axis, most in (("u", 1, self.ends[0]), ("v", 0, self.ends[1])):
                 way: Way = getattr(tried, name)

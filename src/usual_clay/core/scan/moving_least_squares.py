@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.scan.closest import vertices_of
@@ -22,16 +23,20 @@ def smoothed_places(mesh: TriangleMesh, places: Floats) -> Floats:
     single vertex so counts for a few hundredths of itself; creases are rounded off over about
     three edges.
     """
-    tree = vertices_of(mesh)
+    return evened_among(mesh.vertices, mesh.vertex_normals, vertices_of(mesh), places)
+
+
+def evened_among(points: Floats, normals: Floats, tree: cKDTree, places: Floats) -> Floats:
+    """Return the same for measured points, (m, 3), with their normals and a tree of them."""
     moved = np.array(places, dtype=np.float64)
     for _ in range(ROUNDS):
-        moved = _moved(mesh, moved, tree.query(moved, min(NEAREST, len(mesh.vertices)))[1])
+        moved = _moved(points, normals, moved, tree.query(moved, min(NEAREST, len(points)))[1])
     return moved
 
 
-def _moved(mesh: TriangleMesh, places: Floats, near: np.ndarray) -> Floats:
-    away = mesh.vertices[near] - places[:, None]
-    up = unit(mesh.vertex_normals[near].sum(axis=1))
+def _moved(points: Floats, normals: Floats, places: Floats, near: np.ndarray) -> Floats:
+    away = points[near] - places[:, None]
+    up = unit(normals[near].sum(axis=1))
     helper = np.eye(3)[np.argmin(np.abs(up), axis=1)]
     across = unit(np.cross(helper, up))
     along = np.cross(up, across)
