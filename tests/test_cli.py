@@ -13,15 +13,17 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
+from tests.core.test_from_curves import body_net
 from tests.shapes import box_mesh
 from usual_clay.cli.figures import BAD_INPUT, MET, NOT_MET
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.demo.make import BACK_SEED
 from usual_clay.demo.points import true_outline, write_point_lists
 from usual_clay.demo.scan import pose
-from usual_clay.files.exchange import read_curves, read_exchange
+from usual_clay.files.exchange import read_curves, read_exchange, write_exchange
 from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.files.points_file import read_points
 
@@ -281,3 +283,33 @@ def test_options_are_read_as_they_are_typed(
         assert surface.points[..., 2] == pytest.approx(10, abs=1e-6)
     assert main([*told, "--tolerance", "1.234,5"]) == BAD_INPUT
     assert capsys.readouterr().err == "usual-clay: argument --tolerance: “1.234,5” is no number\n"
+
+
+def test_make_builds_surfaces_from_curves_and_tells_what_does_not_touch(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    along, across = body_net()
+    lifted = BSplineCurve(across[2].knots, across[2].points + np.array([0, 0, 0.1]))
+    write_exchange(tmp_path / "along.step", [(f"a{k}", c) for k, c in enumerate(along)])
+    apart = [*across[:2], lifted, *across[3:]]
+    write_exchange(tmp_path / "across.step", [(f"b{k}", c) for k, c in enumerate(apart)])
+    out, report = tmp_path / "net.step", tmp_path / "net.json"
+    sources = [f"along={tmp_path / 'along.step'}", f"across={tmp_path / 'across.step'}"]
+    told = ["--out", str(out), "--report", str(report), "--tolerance", "0,08"]
+    assert main(["make", "net", *sources, *told]) == MET
+    figures = json.loads(report.read_text())
+    assert figures["total"] == np.prod(figures["control_points"]) <= 120
+    assert figures["p95"] <= figures["farthest"] <= 0.08
+    assert len(figures["farthest_of"]) == 10
+    worst = max(figures["gaps"], key=lambda gap: gap["gap"])
+    assert worst["between"].endswith("across 3")
+    assert worst["gap"] == pytest.approx(0.1, abs=0.03)
+    assert len(worst["at"]) == 3
+    (surface,) = read_exchange(out)
+    assert list(surface.points.shape[:2]) == figures["control_points"]
+    # A finer tolerance than the gap allows is not met, and said.
+    assert main(["make", "net", *sources, *told[:-1], "0.01"]) == NOT_MET
+    assert "was not met" in json.loads(report.read_text())["words"]
+    capsys.readouterr()
+    assert main(["make", "net", sources[0], *told]) == BAD_INPUT
+    assert "role across" in capsys.readouterr().err

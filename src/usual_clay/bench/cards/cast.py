@@ -67,6 +67,12 @@ SIDES = (
 )
 
 
+def _is_fitted(surface: Surface) -> bool:
+    """Tell whether this card is that of a surface: a cast, a patch, or one shaped by hand."""
+    recipe = surface.recipe
+    return recipe is None or isinstance(recipe.settings, CastSettings | PatchSettings)
+
+
 class CastCard(Card):
     """Counts, degree, smoothness, reach and frame; the result; to tolerance and keep."""
 
@@ -282,7 +288,7 @@ class CastCard(Card):
     def refresh(self) -> None:
         session = self.session
         surface = session.choice.surface()
-        if surface is None:
+        if surface is None or not _is_fitted(surface):
             return
         kind = surface.recipe.kind.capitalize() if surface.recipe is not None else "Surface"
         self.title.setText(

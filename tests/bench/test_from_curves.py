@@ -1,0 +1,144 @@
+"""Surfaces from curves in the window: made, changed, followed, saved and loose."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import Qt
+
+from tests.bench.hands import Hands
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.curve import curve_points
+from usual_clay.files.job_file import write_job
+from usual_clay.job.edits.curves import reshaped
+from usual_clay.job.items import Curve, Region, Surface
+
+RAILS = ("Widest line", "Widest line twin")
+ARCHES = ("Back arch, front", "Back arch, rear")
+
+
+def named(hands: Hands, name: str) -> Any:
+    return next(item for item in hands.session.job.items.values() if item.name == name)
+
+
+def pick(hands: Hands, *names: str) -> Any:
+    """Pick the sources of the task at hand, one after the other; "" for none."""
+    card = hands.window.cards.get("task")
+    for box, name in zip(card.sources, names, strict=False):
+        at = box.findData(named(hands, name).id if name else "")
+        assert at >= 0
+        box.setCurrentIndex(at)
+    hands.wait()
+    return card
+
+
+def off(surface: Surface, curve: Curve) -> float:
+    places = curve_points(curve.geometry, np.linspace(0, 1, 200))
+    return float(np.abs(foot_points(surface.geometry, places).signed).max())
+
+
+def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
+    with_demo: Hands, tmp_path: Path
+) -> None:
+    hands = with_demo
+    session = hands.session
+    hands.window.set_station("Surface")
+    session.choice.choose(named(hands, RAILS[0]).id)
+    hands.window.rail.tools["task two-rail"].click()
+    # Of profiles, which may be many, those picked are shown and one more.
+    card = pick(hands, *RAILS, *ARCHES)
+    shown = [box for box in card.sources if box.isVisible()]
+    assert len(shown) == 6
+    region = next(iter(session.job.all(Region)))
+    assert "of its curves lie within" in card.words.text()
+    hands.key(Qt.Key.Key_Return, widget=card)
+    hands.wait()
+    plain = session.job.get(session.choice.item, Surface)
+    assert plain is not None
+    assert plain.control_points <= 48
+    report = session.job.report(plain)
+    assert report is not None
+    assert report.max <= session.job.tolerance.deviation
+    assert not plain.by_area
+    # Near the scan between them: its last source is the region.
+    boxes = hands.window.cards.card._pages["two-rail"][1]
+    role, _, box = boxes[-1]
+    assert role.name == "near"
+    box.setCurrentIndex(box.findData(region.id))
+    hands.wait()
+    near = session.job.get(plain.id, Surface)
+    assert near is not None
+    assert near.watches == region.id
+    assert near.by_area
+    assert near.control_points < 90
+    for name in (*RAILS, *ARCHES):
+        assert off(near, named(hands, name)) <= 0.055
+    points = session.job.items[region.scan].mesh.vertices[region.vertices]
+    feet = foot_points(near.geometry, points)
+    inside = (feet.u > 0) & (feet.u < 1) & (feet.v > 0) & (feet.v < 1)
+    assert np.quantile(np.abs(feet.signed[inside]), 0.95) < 0.06
+    # A curve that moves takes it along, and undo brings both back.
+    rear = named(hands, ARCHES[1])
+    moved = rear.geometry.points + np.array([0.0, 0, 0.4]) * np.sin(
+        np.linspace(0, np.pi, len(rear.geometry.points))
+    ).reshape(-1, 1)
+    shape = type(rear.geometry)(rear.geometry.knots, moved)
+    session.commit(session.job.with_item(reshaped(session.job, rear, shape)), "move the arch")
+    hands.wait()
+    followed = session.job.get(near.id, Surface)
+    assert followed is not None
+    assert off(followed, session.job.the(rear.id, Curve)) <= 0.055
+    assert np.abs(followed.geometry.points[0, 0] - near.geometry.points[0, 0]).max() < 3
+    session.undo()
+    hands.wait()
+    assert session.job.the(near.id, Surface).geometry.points.tolist() == (
+        near.geometry.points.tolist()
+    )
+    # Saved and opened it is the same; without a source it is loose, and keeps its shape.
+    path = tmp_path / "rails.uclay"
+    write_job(path, session.job)
+    hands.window.documents.open_file(path)
+    hands.wait()
+    again = session.job.the(near.id, Surface)
+    assert again.geometry.points.tolist() == near.geometry.points.tolist()
+    assert again.recipe is not None
+    assert again.recipe.kind == "two-rail"
+    session.choice.choose(named(hands, ARCHES[1]).id)
+    hands.key(Qt.Key.Key_Delete)
+    hands.wait()
+    loose = session.job.the(near.id, Surface)
+    assert session.job.is_loose(loose)
+    assert loose.geometry.points.tolist() == near.geometry.points.tolist()
+
+
+def test_what_makes_no_surface_is_said_on_the_card_and_leaves_the_job(with_demo: Hands) -> None:
+    hands = with_demo
+    hands.window.set_station("Surface")
+    before = hands.session.job
+    hands.session.choice.choose(named(hands, "Profile x = 24").id)
+    hands.window.rail.tools["task net"].click()
+    card = pick(hands, "Profile x = 24", "Profile x = 50")
+    across = [t.role for t in card.task.takes].index("across")
+    for box, name in zip(card.sources[across:], ("Profile x = 75", "Gill edge"), strict=False):
+        box.setCurrentIndex(box.findData(named(hands, name).id))
+    hands.wait()
+    assert "do not cross: they pass at" in card.trouble.text()
+    assert not card.keep.isEnabled()
+    hands.key(Qt.Key.Key_Escape, widget=card)
+    assert hands.session.job is before
+    # A tube takes several radii, typed with a decimal comma.
+    hands.session.choice.choose(named(hands, "Widest line").id)
+    hands.window.rail.tools["task tube"].click()
+    card = pick(hands, "Widest line")
+    (line,) = card.fields.parts["radii"]
+    line.setText("0,6; 1.2 mm")
+    line.editingFinished.emit()
+    hands.wait()
+    hands.key(Qt.Key.Key_Return, widget=card)
+    hands.wait()
+    tube = hands.session.job.get(hands.session.choice.item, Surface)
+    assert tube is not None
+    assert tube.recipe is not None
+    assert tube.recipe.settings.radii == (0.6, 1.2)
