@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
+from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.net import NetSettings, families, net_guide
@@ -180,6 +181,58 @@ def test_profiles_are_carried_along_rails_and_paths() -> None:
     swept = lean_surface(sweep_guide(path, (shape,), parallel), parallel).surface
     pushed = extrude(shape, None, ExtrudeSettings("z", 30.0))
     assert np.abs(foot_points(pushed, places(swept)).signed).max() < 0.03
+
+
+def dome(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    return np.stack([x, y, np.sqrt(900 - x * x - y * y)], axis=-1)
+
+
+def dome_edges(corners: np.ndarray) -> tuple[BSplineCurve, ...]:
+    ends = zip(corners, np.roll(corners, -1, axis=0), strict=True)
+    return tuple(curve(dome(*(a + (b - a) * T[:, None]).T), 6) for a, b in ends)
+
+
+def test_a_fill_is_calm_meets_what_is_beside_and_says_where_a_loop_is_open() -> None:
+    square = 8.0 * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+    edges = dome_edges(square)
+    # In any order, either way round.
+    loop = edges[2], reverse(edges[0]), edges[3], reverse(edges[1])
+    grid = np.linspace(-16, 16, 60)
+    even = np.linspace(0, 1, 60)
+    whole = dome(*np.meshgrid(grid, grid, indexing="ij"))
+    beside = lean_surface(Guide((), even, even, whole), Spend(within=0.001)).surface
+    found = {}
+    for smooth in (0, 1):
+        settings = FillSettings(within=0.01, smooth=smooth)  # type: ignore[arg-type]
+        built = lean_surface(fill_guide(loop, (beside,), settings), settings)
+        assert built.farthest <= 0.01
+        t = np.linspace(0.03, 0.97, 40)
+        turns = []
+        for u, v in ((t, 0 * t), (t, 0 * t + 1), (0 * t, t), (0 * t + 1, t)):
+            out = surface_points(built.surface, u, v) / 30
+            cos = np.abs((surface_normals(built.surface, u, v) * out).sum(axis=1))
+            turns.append(np.degrees(np.arccos(np.clip(cos, 0, 1))).max())
+        off = np.linalg.norm(places(built.surface), axis=1) - 30
+        found[smooth] = max(turns), float(np.abs(off).max())
+    # G1 brings the whole of it to the dome, not its edges alone.
+    assert found[1][0] < 0.8 < 2.0 < found[0][0]
+    assert found[1][1] < 0.05 < found[0][1]
+    with pytest.raises(BuildError, match=r"edges \d and \d are 16\.\d+ mm apart near"):
+        fill_guide(edges[:3], (), FillSettings())
+    for count in (2, 3):
+        fewer = dome_edges(square[:3])[:count] if count == 3 else (edges[0], _bowed(edges[0]))
+        built = lean_surface(fill_guide(fewer, (), FillSettings()), FillSettings())
+        assert built.farthest <= 0.05
+    turn = np.arange(6) * np.pi / 3
+    six = fill_guide(
+        dome_edges(10 * np.column_stack([np.cos(turn), np.sin(turn)])), (), FillSettings()
+    )
+    assert "2 of its corners, of up to 63 degrees" in six.words
+
+
+def _bowed(edge: BSplineCurve) -> BSplineCurve:
+    bow = 4 * np.sin(np.linspace(0, np.pi, len(edge.points)))[:, None]
+    return BSplineCurve(edge.knots, edge.points + bow * np.array([0, 1.0, 0]))
 
 
 def test_straight_surfaces_are_exact() -> None:

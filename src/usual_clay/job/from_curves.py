@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.near import near
@@ -77,6 +78,12 @@ def _axis(source: BSplineCurve | SimpleShape) -> tuple[Floats, Floats]:
 def make_tube(settings: TubeSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Lay a tube round a path."""
     guide = tube_guide(given.one("path"), given.maybe("profile"), settings)
+    return _lean(guide, settings, given, progress)
+
+
+def make_fill(settings: FillSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Fill a loop of edges."""
+    guide = fill_guide(given.all("edges"), given.all("beside"), settings)
     return _lean(guide, settings, given, progress)
 
 

@@ -22,6 +22,7 @@ from usual_clay.core.build.combine import (
     pair_into_space,
     twin,
 )
+from usual_clay.core.build.fill import FillSettings
 from usual_clay.core.build.loft import LoftSettings
 from usual_clay.core.build.net import NetSettings
 from usual_clay.core.build.offset import OffsetSettings, offset
@@ -523,6 +524,13 @@ KINDS: dict[str, Kind] = {
             "tube", "Tube", (Role("path", CURVE), Role("profile", CURVE, least=0)), TubeSettings,
             Surface, from_curves.make_tube, put_surface, None,
             "A round tube, or one of a closed profile, along a path", "{} tube",
+        ),
+        Kind(
+            "fill", "Fill",
+            (Role("edges", CURVE, "Edge", least=2, most=0),
+             Role("beside", (Surface,), "Smooth to", least=0, most=0), NEAR),
+            FillSettings, Surface, from_curves.make_fill, put_surface, None,
+            "A calm surface inside a loop of edges, smooth to what lies beside", "Fill 1", "near",
         ),
         Kind(
             "extrude", "Extrude", (Role("curve", CURVE), Role("direction", CURVE, least=0)),

@@ -52,7 +52,7 @@ MAKES = (
     (("offset", "Offset"), ("copy", "Copy"), ("across", "Set across")),
     (("bridge", "Bridge"), ("pair", "Pair"), ("laid", "Lay onto")),
     (("loft", "Loft"), ("net", "Net"), ("two-rail", "Two-rail")),
-    (("tube", "Tube"), ("extrude", "Extrude"), ("ruled", "Ruled")),
+    (("tube", "Tube"), ("extrude", "Extrude"), ("ruled", "Ruled"), ("fill", "Fill")),
 )
 
 

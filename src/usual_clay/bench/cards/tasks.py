@@ -35,6 +35,7 @@ from usual_clay.core.build.alter_surface import (
     symmetric_surface,
 )
 from usual_clay.core.build.combine import BridgeSettings, CopySettings, PairSettings, TwinSettings
+from usual_clay.core.build.fill import FillSettings
 from usual_clay.core.build.loft import LoftSettings
 from usual_clay.core.build.net import NetSettings
 from usual_clay.core.build.offset import OffsetSettings
@@ -300,6 +301,13 @@ FOLLOW: dict[str, Task] = {
                 " mm"),
         Pick("ends", "Ends", (("open", "open", "Open rings"), ("round", "round", "Half balls"))),
         *SPENT[1:],
+    ),
+    "fill": following(
+        "fill", FillSettings(),
+        Pick("smooth", "Beside", (("G0", 0, "Meets in place"),
+                                  ("G1", 1, "Goes on smoothly from the surfaces above"))),
+        Figure("mend", "Mends up to", "Ends no farther apart are brought together", 0, 100, 3),
+        *SPENT,
     ),
     "extrude": following(
         "extrude", ExtrudeSettings(),
