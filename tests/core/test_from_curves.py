@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
+from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
@@ -15,12 +16,15 @@ from usual_clay.core.build.rails import SweepSettings, TwoRailSettings, sweep_gu
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings, revolve_guide, tube_guide
+from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.fitter import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import reverse
+from usual_clay.core.spline.knots import reverse as reverse_surface
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
 
 T = np.linspace(0, 1, 500)
@@ -228,6 +232,32 @@ def test_a_fill_is_calm_meets_what_is_beside_and_says_where_a_loop_is_open() -> 
         dome_edges(10 * np.column_stack([np.cos(turn), np.sin(turn)])), (), FillSettings()
     )
     assert "2 of its corners, of up to 63 degrees" in six.words
+
+
+def test_a_blend_meets_both_surfaces_in_tangent_and_curvature_everywhere() -> None:
+    even = np.linspace(0, 1, 40)
+    x, y = np.meshgrid(20 * even, 30 * even, indexing="ij")
+    one = np.stack([x, y, 0.02 * x**2 + np.sin(y / 8)], axis=-1)
+    two = np.stack([x + 32, y, 14 - 0.015 * (x - 3) ** 2 + np.sin(y / 6)], axis=-1)
+    near = Spend(within=0.002)
+    first, second = (lean_surface(Guide((), even, even, g), near).surface for g in (one, two))
+    second = reverse_surface(second, "v")
+    made = {}
+    for smooth in (0, 1, 2):
+        settings = BlendSettings(first_smooth=smooth, second_smooth=smooth)  # type: ignore[arg-type]
+        between = blend(first, second, settings)
+        assert between.counts[1] == 2 * smooth + 2
+        for surface, border in ((first, "v0"), (second, "v1")):
+            joint = edge_joint(surface, between, border_curve(between, border))
+            assert joint.gap.max() < 1e-9
+            made[smooth, border] = np.degrees(joint.angle.max()), joint.step.max()
+    for border in ("v0", "v1"):
+        assert made[0, border][0] > 5
+        assert made[1, border][0] < 1e-4
+        assert made[2, border][0] < 1e-4
+        assert made[2, border][1] < 1e-6 < made[1, border][1]
+    with pytest.raises(FitError, match="strength"):
+        BlendSettings(first_strength=0.0)
 
 
 def _bowed(edge: BSplineCurve) -> BSplineCurve:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
@@ -85,6 +86,11 @@ def make_fill(settings: FillSettings, given: Given, progress: Progress, _: objec
     """Fill a loop of edges."""
     guide = fill_guide(given.all("edges"), given.all("beside"), settings)
     return _lean(guide, settings, given, progress)
+
+
+def make_blend(settings: BlendSettings, given: Given, *_: object) -> SurfaceMade:
+    """Blend two surfaces."""
+    return SurfaceMade(blend(given.one("first"), given.one("second"), settings))
 
 
 def make_extrude(settings: ExtrudeSettings, given: Given, *_: object) -> SurfaceMade:

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from usual_clay.core.build.blend import BlendSettings
 from usual_clay.core.build.combine import (
     BridgeSettings,
     CopySettings,
@@ -531,6 +532,14 @@ KINDS: dict[str, Kind] = {
              Role("beside", (Surface,), "Smooth to", least=0, most=0), NEAR),
             FillSettings, Surface, from_curves.make_fill, put_surface, None,
             "A calm surface inside a loop of edges, smooth to what lies beside", "Fill 1", "near",
+        ),
+        Kind(
+            "blend", "Blend",
+            (Role("first", (Surface,), "First surface"),
+             Role("second", (Surface,), "Second surface")),
+            BlendSettings, Surface, from_curves.make_blend, put_surface, None,
+            "A surface from the edge of one to the edge of another, smooth to both", "Blend 1",
+            quick=True,
         ),
         Kind(
             "extrude", "Extrude", (Role("curve", CURVE), Role("direction", CURVE, least=0)),

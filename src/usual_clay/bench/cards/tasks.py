@@ -34,6 +34,7 @@ from usual_clay.core.build.alter_surface import (
     split_surface,
     symmetric_surface,
 )
+from usual_clay.core.build.blend import BlendSettings
 from usual_clay.core.build.combine import BridgeSettings, CopySettings, PairSettings, TwinSettings
 from usual_clay.core.build.fill import FillSettings
 from usual_clay.core.build.loft import LoftSettings
@@ -67,6 +68,7 @@ SMOOTH = (
     ("G0", 0, "Meets in place"), ("G1", 1, "Meets in tangent"), ("G2", 2, "Meets in curvature"),
     ("G3", 3, "Meets in the change of curvature"),
 )  # fmt: skip
+NEAREST = (("nearest side", "nearest", "The side that is nearest to the other surface"),)
 WAYS = (
     ("before", "before", "Goes on from the part before the place"),
     ("after", "after", "Goes on from the part after it"),
@@ -308,6 +310,15 @@ FOLLOW: dict[str, Task] = {
                                   ("G1", 1, "Goes on smoothly from the surfaces above"))),
         Figure("mend", "Mends up to", "Ends no farther apart are brought together", 0, 100, 3),
         *SPENT,
+    ),
+    "blend": following(
+        "blend", BlendSettings(),
+        Pick("first_side", "Leaves the first", NEAREST, SIDES),
+        Pick("first_smooth", "Smooth there", SMOOTH[:3]),
+        Sweep("first_strength", "Strength", "How far it follows the first", 0.1, 3, 0.02),
+        Pick("second_side", "Meets the second", NEAREST, SIDES),
+        Pick("second_smooth", "Smooth there", SMOOTH[:3]),
+        Sweep("second_strength", "Strength", "How far it follows the second", 0.1, 3, 0.02),
     ),
     "extrude": following(
         "extrude", ExtrudeSettings(),

@@ -156,6 +156,7 @@ COMMANDS = (
     task_command("tube", "Tube round a path", "pipe wire round", "Surface", "circle-dashed",
                  "Tube"),
     task_command("fill", "Fill a loop of edges", "patch hole n-sided boundary", short="Fill"),
+    task_command("blend", "Blend two surfaces", "bridge join smooth g2", short="Blend"),
     task_command("extrude", "Extrude a curve", "push pull straight", short="Extrude"),
     task_command("ruled", "Ruled surface between two edges", "straight lines", short="Ruled"),
     task_command("surface twin", "Twin of a surface", "mirror copy", short="Twin"),

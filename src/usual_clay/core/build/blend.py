@@ -1,0 +1,121 @@
+"""Blend: a surface from the edge of one to the edge of another, smooth to both exactly."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.build.sections import BuildError
+from usual_clay.core.build.surface_edits import nearest_sides
+from usual_clay.core.errors import FitError
+from usual_clay.core.spline.basis import clamped
+from usual_clay.core.spline.boundary import BORDERS, Border, Edge, edge_of
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.four_borders import make_compatible
+from usual_clay.core.spline.surface import BSplineSurface
+
+Side = Literal["nearest", "u0", "u1", "v0", "v1"]
+Smooth = Literal[0, 1, 2]
+PLACES = 64
+
+
+@dataclass(frozen=True)
+class BlendSettings:
+    """How two surfaces are blended.
+
+    Attributes
+    ----------
+    first_side, second_side : {"nearest", "u0", "u1", "v0", "v1"}
+        Which border of each.
+    first_smooth, second_smooth : {0, 1, 2}
+        G0 to G2 there.
+    first_strength, second_strength : float
+        How far it follows each surface, as a share of the gap.
+    """
+
+    first_side: Side = "nearest"
+    second_side: Side = "nearest"
+    first_smooth: Smooth = 2
+    second_smooth: Smooth = 2
+    first_strength: float = 1.0
+    second_strength: float = 1.0
+
+    def __post_init__(self) -> None:
+        if not (0 < self.first_strength <= 5 and 0 < self.second_strength <= 5):
+            raise FitError("the strength of a blend must be more than 0 and at most 5")
+
+
+def blend(first: BSplineSurface, second: BSplineSurface, settings: BlendSettings) -> BSplineSurface:
+    """Return the surface from a border of one surface to a border of another.
+
+    Across it is a single span with the derivatives that both surfaces have there (Hermite's
+    interpolation), along it has the knots of both borders: so the joints hold everywhere.
+
+    Raises
+    ------
+    BuildError, SplineError
+    """
+    one, other, turned = _sides(first, second, settings)
+    edges = edge_of(first, one), edge_of(second, other)
+    if turned:
+        edges = edges[0], edges[1].reversed()
+    gap = np.linalg.norm(
+        np.subtract(*(curve_points(e.curve, np.linspace(0, 1, PLACES)) for e in edges)), axis=1
+    )
+    if not gap.max() > 0:
+        raise BuildError("the two borders lie on each other: there is nothing to blend")
+    curves = [part for edge in edges for part in (edge.curve, edge.first, edge.second)]
+    degree = max(curve.degree for curve in curves)
+    alike = make_compatible(curves, degree, np.zeros(0))
+    size = float(gap.mean())
+    near = _rows(alike[:3], edges[0], settings.first_smooth, size * settings.first_strength)
+    far = _rows(alike[3:], edges[1], settings.second_smooth, size * settings.second_strength)
+    order = len(near) + len(far)
+    steps = _bezier(near, order - 1), _bezier(far, order - 1)
+    points = np.stack([*steps[0], *steps[1][::-1]], axis=1)
+    return BSplineSurface(alike[0].knots, clamped(np.zeros(0), order - 1), points)
+
+
+def _sides(
+    first: BSplineSurface, second: BSplineSurface, settings: BlendSettings
+) -> tuple[Border, Border, bool]:
+    one, other, turned = nearest_sides(first, second)
+    if settings.first_side == "nearest" == settings.second_side:
+        return one, other, turned
+    t = np.linspace(0, 1, PLACES)
+    tried = []
+    for a in BORDERS if settings.first_side == "nearest" else (settings.first_side,):
+        for b in BORDERS if settings.second_side == "nearest" else (settings.second_side,):
+            here = curve_points(edge_of(first, a).curve, t)
+            there = curve_points(edge_of(second, b).curve, t)
+            for back in (False, True):
+                away = np.linalg.norm(here - (there[::-1] if back else there), axis=1).mean()
+                tried.append((float(away), a, b, back))
+    _, one, other, turned = min(tried)
+    return one, other, turned
+
+
+def _rows(curves: list[BSplineCurve], edge: Edge, smooth: int, reach: float) -> list[Floats]:
+    """Return what a surface has at its border, as rows of control points: place and derivatives.
+
+    They are those outward, as the blend leaves it, at such a pace that it reaches so many mm.
+    """
+    speed = np.linalg.norm(curve_points(edge.first, np.linspace(0, 1, PLACES)), axis=1)
+    if smooth and not speed.min() > 1e-9 * max(float(speed.max()), 1e-300):
+        raise BuildError("a border that is a pole has no direction to go on in: choose G0 there")
+    pace = reach / max(float(speed.mean()), 1e-300)
+    places, slope, bend = (curve.points for curve in curves)
+    return [places, -pace * slope, pace**2 * bend][: smooth + 1]
+
+
+def _bezier(rows: list[Floats], degree: int) -> list[Floats]:
+    """Return Bezier rows from an end that have a place and derivatives there."""
+    made = [rows[0]]
+    if len(rows) > 1:
+        made.append(rows[0] + rows[1] / degree)
+    if len(rows) > 2:
+        made.append(2 * made[1] - made[0] + rows[2] / (degree * (degree - 1)))
+    return made
