@@ -17,6 +17,7 @@ import numpy as np
 from scipy.interpolate import LSQBivariateSpline, splprep
 from tests.true_shapes import SHAPES, turn_of
 
+from benchmarks.curves import from_curves
 from benchmarks.timing import say, seconds
 from benchmarks.window import dragging, large_scan, live_surface, starting
 from usual_clay.core.check.deviation import Tolerance
@@ -278,6 +279,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "adaptive": adaptive,
     "shapes": true_shapes,
     "trace": tracing,
+    "curves": from_curves,
     "drag": dragging,
     "live": live_surface,
     "files": files,

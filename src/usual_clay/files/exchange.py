@@ -228,11 +228,11 @@ def _topology(spline: Spline) -> Any:
     from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace
 
     if isinstance(spline, BSplineCurve):
-        return BRepBuilderAPI_MakeEdge(_curve_to_kernel(spline)).Edge()
+        return BRepBuilderAPI_MakeEdge(curve_to_kernel(spline)).Edge()
     return BRepBuilderAPI_MakeFace(_to_kernel(spline), 1e-6).Face()
 
 
-def _curve_to_kernel(curve: BSplineCurve) -> Any:
+def curve_to_kernel(curve: BSplineCurve) -> Any:
     from OCP.collections import Array1_double, Array1_gp_Pnt
     from OCP.Geom import Geom_BSplineCurve
     from OCP.gp import gp_Pnt
