@@ -20,12 +20,15 @@ from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.fitter import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
+from usual_clay.core.progress import silent
 from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.knots import reverse as reverse_surface
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
+from usual_clay.job.made import Given
+from usual_clay.job.recipes import KINDS
 
 T = np.linspace(0, 1, 500)
 EVEN = tuple(x.ravel() for x in np.meshgrid(np.linspace(0, 1, 60), np.linspace(0, 1, 60)))
@@ -106,6 +109,11 @@ def test_a_net_passes_each_curve_lean_in_any_order_of_picking() -> None:
     )
     away = foot_points(built.surface, places(shuffled.surface)).signed
     assert np.abs(away).max() < 0.05
+    railed = KINDS["loft"].make(
+        LoftSettings(within=0.017), Given.of(sections=across, rails=along), silent, print
+    )
+    assert set(railed.away) >= {"rail 4", "section 6"}
+    assert max(float(away.max()) for away in railed.away.values()) <= 0.017
     assert families((*along, *across), 0.05) == ([0, 1, 2, 3], [4, 5, 6, 7, 8, 9])
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import fields, replace
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.blend import BlendSettings, blend
@@ -34,7 +34,11 @@ def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> Su
 
 
 def make_loft(settings: LoftSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
-    """Loft through sections."""
+    """Loft through sections; with rails along them it is a net of both."""
+    if rails := given.all("rails"):
+        spent = {each.name: getattr(settings, each.name) for each in fields(Spend)}
+        guide = net_guide(rails, given.all("sections"), NetSettings(**spent), ("rail", "section"))
+        return _lean(guide, settings, given, progress)
     return _lean(loft_guide(given.all("sections"), settings), settings, given, progress)
 
 

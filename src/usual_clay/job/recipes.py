@@ -490,7 +490,9 @@ KINDS: dict[str, Kind] = {
             "An edge, an isocurve, or where a plane cuts it", "{} line",
         ),
         Kind(
-            "loft", "Loft", (Role("sections", CURVE, "Section", least=2, most=0), NEAR),
+            "loft", "Loft",
+            (Role("sections", CURVE, "Section", least=2, most=0),
+             Role("rails", CURVE, "Rail", least=0, most=0), NEAR),
             LoftSettings, Surface, from_curves.make_loft, put_surface, None,
             "A lean surface through sections, in order", "Loft 1", "near",
         ),

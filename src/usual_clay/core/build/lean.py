@@ -189,7 +189,8 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     best = _nearest_of(
         guide, spend, lambda aim: search.within(*ways, aim).surface, stretch(progress, 0, 0.5)
     )
-    may_slide = bool(guide.lines) and not guide.poles and not guide.whole
+    curves = guide.lines_u is not None or guide.lines_v is not None
+    may_slide = curves and not guide.poles and not guide.whole
     may_slide = may_slide and best.total <= MOST_SLID
     if best.farthest <= spend.within and may_slide:
         slid = _Slid(guide, spend, best.surface)

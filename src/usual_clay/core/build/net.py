@@ -53,7 +53,10 @@ class Crossings:
 
 
 def net_guide(
-    along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...], settings: NetSettings
+    along: tuple[BSplineCurve, ...],
+    across: tuple[BSplineCurve, ...],
+    settings: NetSettings,
+    called: tuple[str, str] = ("along", "across"),
 ) -> Guide:
     """Lay two families of curves out over each other, and the Gordon surface between them.
 
@@ -62,17 +65,22 @@ def net_guide(
     parameters Lin and others 2007). Where curves pass at a distance both give way by half of it.
     A curve that runs past its outermost crossing is used only as far as that.
 
+    Parameters
+    ----------
+    called : two str
+        What curves of either family are called in messages.
+
     Raises
     ------
     BuildError
     """
-    for curves, name in ((along, "along"), (across, "across")):
+    for curves, name in zip((along, across), called, strict=True):
         if len(curves) < 2:
-            raise BuildError(f"a net takes two curves {name} or more: {len(curves)} was given")
-        check_curves(curves, f"the curve {name}")
+            raise BuildError(f"it takes two curves {name} or more: {len(curves)} was given")
+        check_curves(curves, f"curve {name}")
     names = (
-        [f"along {k + 1}" for k in range(len(along))],
-        [f"across {k + 1}" for k in range(len(across))],
+        [f"{called[0]} {k + 1}" for k in range(len(along))],
+        [f"{called[1]} {k + 1}" for k in range(len(across))],
     )
     met = _crossings(along, across)
     _check_gaps(met, names, settings.mend)
