@@ -73,6 +73,12 @@ def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
     assert near.watches == region.id
     assert near.by_area
     assert near.control_points < 90
+    judged = session.job.report(near)
+    assert judged is not None
+    # The region reaches farther than the surface: what lies within it judges it.
+    assert near.inside is not None
+    assert len(near.signed) == len(near.inside) < len(region.vertices)
+    assert judged.p95 < 0.06
     for name in (*RAILS, *ARCHES):
         assert off(near, named(hands, name)) <= 0.055
     points = session.job.items[region.scan].mesh.vertices[region.vertices]

@@ -246,11 +246,31 @@ def _straighten(window: Window) -> None:
     window.cards.ask("straighten").turn_to("onto")
 
 
-def _slices(window: Window) -> None:
-    from usual_clay.job.items import Scan
+def _two_rail(window: Window) -> None:
+    """The back between its widest lines, carried along them, near the scan between its arches."""
+    from usual_clay.core.build.rails import TwoRailSettings
+    from usual_clay.job.edits.make import add
+    from usual_clay.job.items import Curve, Region, Surface
 
-    _gather(window, Scan)
-    window.commands.run("slice")
+    _open_demo(window)
+    job = window.session.job
+    curves = {curve.name: curve.id for curve in job.all(Curve)}
+    for surface in job.all(Surface):
+        job = job.changed(surface.id, visible=False)
+    for name in ("Widest line", "Widest line twin", "Back arch, front", "Back arch, rear"):
+        job = job.changed(curves[name], visible=True)
+    job, made, _ = add(
+        job,
+        "two-rail",
+        TwoRailSettings(),
+        "Back, two-rail",
+        rails=[curves["Widest line"], curves["Widest line twin"]],
+        profiles=[curves["Back arch, front"], curves["Back arch, rear"]],
+        near=next(job.all(Region)).id,
+    )
+    window.session.commit(job, "two-rail")
+    window.set_station("Surface")
+    window.session.choice.choose(made.id)
 
 
 def _shape(window: Window) -> None:
@@ -417,7 +437,7 @@ VIEWS: dict[str, Callable[[Window], None]] = {
     "probe": _probe,
     "health": _health,
     "set-straight": _straighten,
-    "slices": _slices,
+    "two-rail": _two_rail,
     "simple-shape": _shape,
     "trace-spline": _spline,
     "trace-draw": _draw,

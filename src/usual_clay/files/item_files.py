@@ -243,13 +243,18 @@ def _surface(told: Told, common: Told, read: Read, items: Mapping[str, Item]) ->
 
 
 def _inside(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Any:
-    """Return what of a scan judges a patch; nothing where the scan is gone."""
+    """Return what of a scan, or of a region, judges a surface; nothing where that is gone."""
     if told.get("inside") is None:
         return None
-    scan = items.get(told["watches"])
-    if not isinstance(scan, Scan):
+    source = items.get(told["watches"])
+    if not isinstance(source, Scan | Region):
         return None
-    return _choice(read(told["inside"], "i", (None,)), len(scan.mesh.vertices), common["name"])
+    count = len(source.mesh.vertices if isinstance(source, Scan) else source.vertices)
+    inside = read(told["inside"], "i", (None,))
+    if isinstance(source, Region) and len(inside) and inside.max() >= count:
+        # The region has changed since: the surface is made anew, and finds out by itself.
+        return None
+    return _choice(inside, count, common["name"])
 
 
 def _candidates(told: Told, read: Read) -> tuple[Candidate, ...]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import fields, replace
 
-from usual_clay.core.arrays import Floats
+import numpy as np
+
+from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.build.fill import FillSettings, fill_guide
@@ -19,8 +21,9 @@ from usual_clay.core.build.surface_edits import mirror_image
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings, revolve_guide, tube_guide
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.shapes import SimpleShape
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.surface import BSplineSurface, runs_round
 from usual_clay.job.made import Given, SurfaceMade
 
 
@@ -29,8 +32,24 @@ def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> Su
     if sample is not None:
         guide = near(guide, sample, settings.scan)
     built: Built = lean_surface(guide, settings, progress)
-    signed = None if sample is None else foot_points(built.surface, sample.points).signed
-    return SurfaceMade(built.surface, built.words, built.distances, built.gaps, signed)
+    made = SurfaceMade(built.surface, built.words, built.distances, built.gaps)
+    if sample is None:
+        return made
+    feet = foot_points(built.surface, sample.points)
+    if sample.triangles is None:
+        # Loose points are all meant.
+        return replace(made, signed=feet.signed)
+    inside = np.flatnonzero(_within(built.surface, feet))
+    if not len(inside):
+        raise BuildError("no measured point lies within the surface: choose another region")
+    return replace(made, signed=feet.signed[inside], inside=inside)
+
+
+def _within(surface: BSplineSurface, feet: FootPoints) -> Bools:
+    """Tell which points have their foot inside a surface, not on an edge that they lie beyond."""
+    round_u, round_v = runs_round(surface, 1e-9)
+    inside_u = (feet.u > 0) & (feet.u < 1) | round_u
+    return np.asarray(inside_u & ((feet.v > 0) & (feet.v < 1) | round_v))
 
 
 def make_loft(settings: LoftSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:

@@ -292,7 +292,8 @@ class Surface(Fitted):
         The region or loose points that judge it, whether it follows them or was shaped by hand;
         of a patch the scan.
     inside : (n,) integers or None
-        Of a patch, the scan's vertices inside its borders, rising: these judge it.
+        Of a patch, the scan's vertices inside its borders, rising: these judge it. Of a surface
+        from curves that follows a region, which of the region's points lie within it.
     """
 
     geometry: BSplineSurface

@@ -158,6 +158,9 @@ class Job:
             return Region(
                 id=f"{surface.id} inside", name=name, scan=source, vertices=surface.inside
             )
+        region = self.get(source, Region)
+        if surface.inside is not None and region is not None:
+            return _part_inside(region, surface)
         return self.get(source, Region) or self.get(source, PointList)
 
     def region_of(self, surface: Surface) -> Region | None:
@@ -173,6 +176,20 @@ class Job:
         region = self.region_of(item)
         scan = None if region is None else self.get(region.scan, Scan)
         return _report(item, source, scan, self.tolerance)
+
+
+@lru_cache(maxsize=16)
+def _part_inside(region: Region, surface: Surface) -> Region:
+    # The same one each time, so that what is worked out for it is found again.
+    assert surface.inside is not None
+    vertices = _inside(region, surface.inside)
+    return replace(region, id=f"{surface.id} inside", vertices=vertices)
+
+
+def _inside(region: Region, inside: Ints) -> Ints:
+    """Return the vertices of a region that judge a surface; all where it has changed since."""
+    known = len(inside) == 0 or inside[-1] < len(region.vertices)
+    return region.vertices[inside] if known else region.vertices
 
 
 @lru_cache(maxsize=16)
@@ -192,7 +209,9 @@ def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | 
     """Return how much of the area each measured point of a surface stands for."""
     inside = item.inside if isinstance(item, Surface) else None
     if scan is not None:
-        vertices = source.vertices if isinstance(source, Region) else inside
+        vertices = inside
+        if isinstance(source, Region):
+            vertices = source.vertices if inside is None else _inside(source, inside)
         if vertices is None or is_of_another(scan, vertices):
             return None
         return as_shares(scan.mesh.vertex_areas[vertices])

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.build.lean import Gap
 from usual_clay.core.picture.placement import Placement
 from usual_clay.core.spline.curve import BSplineCurve
@@ -46,6 +46,8 @@ class SurfaceMade:
         Where sources do not quite touch.
     signed : array or None
         The deviation of each measured point that it follows between its curves, mm.
+    inside : integers or None
+        Which of all measured points these are, rising.
     """
 
     surface: BSplineSurface
@@ -53,6 +55,7 @@ class SurfaceMade:
     away: Mapping[str, Floats] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
     signed: Floats | None = None
+    inside: Ints | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -217,7 +217,7 @@ def put_surface(item: Surface, made: SurfaceMade, _finished: bool) -> Surface:
     away = list(made.away.values())
     signed = np.concatenate(away) if away else None
     signed = signed if made.signed is None else made.signed
-    return replace(item, geometry=made.surface, signed=signed, inside=None)
+    return replace(item, geometry=made.surface, signed=signed, inside=made.inside)
 
 
 def put_cast(item: Surface, made: Cast, finished: bool) -> Surface:
