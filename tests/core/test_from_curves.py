@@ -26,7 +26,12 @@ from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.knots import reverse as reverse_surface
-from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    runs_round,
+    surface_normals,
+    surface_points,
+)
 from usual_clay.job.made import Given
 from usual_clay.job.recipes import KINDS
 
@@ -115,6 +120,31 @@ def test_a_net_passes_each_curve_lean_in_any_order_of_picking() -> None:
     assert set(railed.away) >= {"rail 4", "section 6"}
     assert max(float(away.max()) for away in railed.away.values()) <= 0.017
     assert families((*along, *across), 0.05) == ([0, 1, 2, 3], [4, 5, 6, 7, 8, 9])
+
+
+def test_nets_and_rails_run_round() -> None:
+    def radius(z: np.ndarray | float) -> np.ndarray | float:
+        return 10 + 5 * np.sin(z / 10)
+
+    rings = [ring(float(radius(z)), z) for z in (0.0, 10.0, 20.0, 30.0)]
+    z = 30 * T
+    lines = [
+        curve(np.column_stack([radius(z) * np.cos(q), radius(z) * np.sin(q), z]), 8)
+        for q in (0.2, 1.7, 3.3, 4.8)
+    ]
+    mixed = (rings[2], reverse(rings[0]), rings[3], rings[1])
+    for along, across, closed in ((mixed, tuple(lines[::-1]), 0), (tuple(lines), mixed, 1)):
+        built = lean_surface(net_guide(along, across, NetSettings()), NetSettings())
+        assert built.farthest <= 0.05
+        assert runs_round(built.surface, 1e-9)[closed]
+        found = places(built.surface)
+        off = np.hypot(found[:, 0], found[:, 1]) - radius(found[:, 2])
+        assert np.abs(off).max() < 0.15
+    between = curve(np.column_stack([20 - 5 * T, 0 * T, 10 * T + 3 * np.sin(np.pi * T)]), 6)
+    rails = ring(20, 0), reverse(ring(15, 10))
+    built = lean_surface(two_rail_guide(rails, (between,), TwoRailSettings()), TwoRailSettings())
+    assert built.farthest <= 0.05
+    assert runs_round(built.surface, 1e-9)[0]
 
 
 def test_a_guided_revolve_of_an_ellipse_is_an_ellipsoid_with_a_smooth_pole() -> None:

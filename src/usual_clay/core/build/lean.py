@@ -320,7 +320,7 @@ def evenly_in(count: int) -> Floats:
     return np.linspace(0.0, 1.0, count)
 
 
-def words_of_gaps(gaps: Sequence[Gap], least: float) -> str:
+def words_of_gaps(gaps: Sequence[Gap], least: float, mended: str = "closed by half each") -> str:
     """Say which sources do not touch, the farthest apart first; gaps too small to see are left."""
     told = sorted((gap for gap in gaps if gap.gap > least), key=lambda gap: -gap.gap)
     if not told:
@@ -328,4 +328,4 @@ def words_of_gaps(gaps: Sequence[Gap], least: float) -> str:
     first = told[0]
     more = f", and {len(told) - 1} more" if len(told) > 1 else ""
     where = ", ".join(f"{x:.1f}" for x in first.at)
-    return f"{first.between} pass at {first.gap:.3f} mm near {where}{more}; closed by half each"
+    return f"{first.between} pass at {first.gap:.3f} mm near {where}{more}; {mended}"

@@ -202,6 +202,8 @@ class _Laid:
         self.share = PchipInterpolator(t, share)
         self.closed = closed
         off = place - self.at(t)
+        if closed:
+            off[-1] = off[0]
         self.off = CubicSpline(t, off, bc_type="periodic") if closed else PchipInterpolator(t, off)
 
     def at(self, t: Floats) -> Floats:
@@ -279,12 +281,7 @@ def _sorted(
     """Sort both families by where they cross, and let each curve run as the first of its family."""
     a, b = met.along.copy(), met.across.copy()
     ones, others = list(along), list(across)
-    for i in range(1, len(ones)):
-        if np.corrcoef(a[0], a[i])[0, 1] < 0:
-            ones[i], a[i] = reverse(ones[i]), 1 - a[i]
-    for j in range(1, len(others)):
-        if np.corrcoef(b[:, 0], b[:, j])[0, 1] < 0:
-            others[j], b[:, j] = reverse(others[j]), 1 - b[:, j]
+    begun = _let_run_alike(ones, a), _let_run_alike(others, b.T)
     columns, rows = np.argsort(a.mean(axis=0)), np.argsort(b.mean(axis=1))
     a, b = a[np.ix_(rows, columns)], b[np.ix_(rows, columns)]
     for values, kind, order in ((a, names[0], rows), (b.T, names[1], columns)):
@@ -294,6 +291,8 @@ def _sorted(
                 f"{kind[int(order[tangled[0]])]} does not cross the others in the order in which"
                 " they lie: take it out, or put it with the other family"
             )
+    # Of closed curves shares are told from where each begins.
+    a, b = a + begun[0][rows, None], b + begun[1][columns]
     sorted_names = [names[0][i] for i in rows], [names[1][j] for j in columns]
     met = Crossings(a, b, met.gap[np.ix_(rows, columns)], met.place[np.ix_(rows, columns)])
     return (
@@ -302,6 +301,26 @@ def _sorted(
         met,
         sorted_names,
     )
+
+
+def _let_run_alike(curves: list[BSplineCurve], share: Floats) -> Floats:
+    """Turn curves so that each crosses the others in the order in which the first does.
+
+    Of closed ones the shares, (n, m), are told from the first crossing on, whose own share is
+    returned for each, (n,).
+    """
+    begun = np.zeros(len(curves))
+    for k, curve in enumerate(curves):
+        closed = share.shape[1] > 2 and Measured(curve).closed
+        own = (share[k] - share[k, 0]) % 1.0 if closed else share[k]
+        used = slice(1, None) if closed else slice(None)
+        if k and np.corrcoef(share[0, used], own[used])[0, 1] < 0:
+            curves[k], share[k] = reverse(curve), 1 - share[k]
+            own = (share[k] - share[k, 0]) % 1.0 if closed else share[k]
+        if closed:
+            begun[k] = share[k, 0]
+        share[k] = own
+    return begun
 
 
 def _closed(along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...]) -> str:

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
@@ -69,12 +69,9 @@ def two_rail_guide(
     check_curves(profiles, "profile")
     pair = _alike(rails)
     closed = pair[0].closed
-    stations, gaps, turned = [], [], []
-    for number, profile in enumerate(profiles, 1):
-        way, station, gap = _stationed(pair, profile, number)
-        stations.append(station)
-        turned.append(way)
-        gaps.append(gap)
+    placed = [_stationed(pair, profile, number) for number, profile in enumerate(profiles, 1)]
+    turned, stations = [each[0] for each in placed], [each[1] for each in placed]
+    gaps = [each[2] for each in placed]
     order = np.argsort([station[0] for station in stations]).tolist()
     at = np.array([stations[k] for k in order])
     _check_stations(at, order)
@@ -89,10 +86,10 @@ def two_rail_guide(
 
     frames = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
     share, scaled = evenly_in(SAMPLES), settings.height == "scaled"
-    local = []
-    for k, index in enumerate(order):
-        points = Measured(turned[index]).at(share)
-        local.append(_local(points, frames[1][k], scaled))
+    local = [
+        _local(Measured(turned[index]).at(share), frames[1][k], scaled)
+        for k, index in enumerate(order)
+    ]
     shapes = _blended(own, np.stack(local), closed)(t)
     starts, axes, width = _chord_frames(rail(0, t), rail(1, t), pair, maps, t)
     grid = _in_space(shapes, starts, axes, width, scaled)
@@ -103,13 +100,11 @@ def two_rail_guide(
         here = int(np.argmin(np.abs(t - (own[k] % 1.0 if closed else own[k]))))
         lines.append(Line(grid[here], np.full(SAMPLES, t[here]), share))
     told = tuple(
-        Gap(f"profile {k + 1} and its rails", gap, tuple(rail(0, own[[0]])[0].tolist()))
-        for k, gap in enumerate(gaps)
+        Gap(f"profile {k + 1} and its rails", gap, as_place(pair[0].at(np.array([at_rail]))[0]))
+        for k, (gap, (at_rail, _)) in enumerate(zip(gaps, stations, strict=True))
         if gap > 1e-6
     )
-    words = words_of_gaps(told, 0.1 * settings.within).replace(
-        "closed by half each", "brought there"
-    )
+    words = words_of_gaps(told, 0.1 * settings.within, "brought there")
     names = ("rail 1", "rail 2", *(f"profile {k + 1}" for k in order))
     guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "")
     own = own % 1.0 if closed else own
