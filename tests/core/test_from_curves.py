@@ -216,6 +216,20 @@ def test_profiles_are_carried_along_rails_and_paths() -> None:
     far = curve(np.column_stack([0 * T, T * 20, 200 + 0 * T]), 4)
     with pytest.raises(BuildError, match=r"profile 1 lies .* mm from its rails"):
         two_rail_guide((first, second), (far,), settings)
+    crossing = curve(np.column_stack([100 * T, 10 - 20 * T, 0 * T]), 4)
+    across = curve(np.column_stack([0 * T, -10 + 20 * T, 5 * np.sin(np.pi * T)]), 6)
+    straight = curve(np.column_stack([100 * T, -10 + 20 * T, 0 * T]), 4)
+    with pytest.raises(BuildError, match=r"the rails cross near (49|50)\.\d, -?0\.\d, 0\.0"):
+        two_rail_guide((straight, crossing), (across,), settings)
+    # Rails that touch at their end are none that cross: the surface runs to a point there.
+    meeting = curve(np.column_stack([100 * T, 10 * (1 - T), 0 * T]), 4)
+    other = curve(np.column_stack([100 * T, -10 * (1 - T), 0 * T]), 4)
+    pointed = lean_surface(two_rail_guide((other, meeting), (across,), settings), settings)
+    assert pointed.farthest <= 0.05
+    assert (
+        np.ptp(surface_points(pointed.surface, np.ones(9), np.linspace(0, 1, 9)), axis=0).max()
+        < 0.1
+    )
     # Parallel to itself along a straight path a profile gives an extruded surface.
     path = curve(np.column_stack([0 * T, 0 * T, 30 * T]), 4)
     shape = curve(np.column_stack([6 * T, 2 * np.sin(np.pi * T), 0 * T]), 6)

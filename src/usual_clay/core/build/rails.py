@@ -92,6 +92,7 @@ def two_rail_guide(
     ]
     shapes = _blended(own, np.stack(local), closed)(t)
     starts, axes, width = _chord_frames(rail(0, t), rail(1, t), pair, maps, t)
+    _check_rails(starts, axes, width)
     grid = _in_space(shapes, starts, axes, width, scaled)
     keep = np.linspace(0, SAMPLES - 1, ACROSS).round().astype(int)
     fine = np.arange(SAMPLES) / SAMPLES if closed else share
@@ -260,6 +261,22 @@ def _stationed(
             " out"
         )
     return way, (at[0], at[1]), max(miss)
+
+
+def _check_rails(starts: Floats, axes: Floats, width: Floats) -> None:
+    """Refuse rails that cross: the way from one to the other turns round there.
+
+    Raises
+    ------
+    BuildError
+    """
+    across = axes[:, 0]
+    turned = np.einsum("nk,nk->n", across[1:], across[:-1]) < 0
+    if turned.any():
+        at = int(np.argmax(turned))
+        at += int(width[at + 1] < width[at])
+        where = ", ".join(f"{x:.1f}" for x in starts[at])
+        raise BuildError(f"the rails cross near {where}: part them there, or take another rail")
 
 
 def _check_stations(at: Floats, order: list[int]) -> None:
