@@ -14,6 +14,8 @@ LONGEST_SLIP = 8
 ROUNDS = 30
 # A run's direction is told over one point in so many, and no more than so many either way.
 DIRECTION_EACH, WIDEST = 50, 8
+# Of a long run about so many places tell its noise.
+TOLD_BY = 2000
 
 
 def smooth_course(
@@ -90,11 +92,12 @@ def noise_of(points: Floats) -> float:
     if count < 12:
         return 0.0
     wide = int(np.clip(count // DIRECTION_EACH, 1, WIDEST))
-    four = np.stack([points[k : count - 3 + k] for k in range(4)], axis=1)
-    middle = np.arange(count - 3)
+    middle = np.arange(0, count - 3, max(1, count // TOLD_BY))
+    four = points[middle[:, None] + np.arange(4)]
     ahead = points[np.minimum(middle + 3 + wide, count - 1)] - points[np.maximum(middle - wide, 0)]
     ahead /= np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-300)
-    flat = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
+    some = points[:: max(1, count // TOLD_BY)]
+    flat = np.linalg.svd(some - some.mean(axis=0), full_matrices=False)[2][2]
     side = np.cross(flat, ahead)
     side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
     along = np.einsum("nik,nk->ni", four - four[:, :1], ahead)
