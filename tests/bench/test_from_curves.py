@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.files.job_file import write_job
 from usual_clay.job.edits.curves import reshaped
+from usual_clay.job.edits.surfaces import reshaped_surface
 from usual_clay.job.items import Curve, Region, Surface
 
 RAILS = ("Widest line", "Widest line twin")
@@ -102,6 +104,18 @@ def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
     assert session.job.the(near.id, Surface).geometry.points.tolist() == (
         near.geometry.points.tolist()
     )
+    # Shaped by hand it is judged by the very same points.
+    net = near.geometry.points.copy()
+    net[4, 3] += [0.0, 0, 0.3]
+    shaped = reshaped_surface(session.job, near, replace(near.geometry, points=net))
+    by_hand = session.job.with_item(shaped)
+    assert len(shaped.signed) == len(near.signed)
+    judges = by_hand.measured(shaped)
+    assert judges is not None
+    assert judges.vertices.tolist() == region.vertices[near.inside].tolist()
+    worse = by_hand.report(shaped)
+    assert worse is not None
+    assert worse.p95 > 2 * judged.p95
     # Saved and opened it is the same; without a source it is loose, and keeps its shape.
     path = tmp_path / "rails.uclay"
     write_job(path, session.job)

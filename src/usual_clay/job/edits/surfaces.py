@@ -30,6 +30,10 @@ def reshaped_surface(
 ) -> Surface:
     """Return a surface with a geometry made by hand: it is fitted no more, and still judged."""
     made = replace(surface, geometry=geometry, recipe=None, made_of=None, candidates=())
+    region = job.region_of(surface)
+    if surface.inside is not None and region is not None:
+        # What judged it stays so, whatever becomes of the region that it followed.
+        made = replace(made, watches=region.scan, inside=region.vertices)
     if live is not None:
         return replace(made, signed=live.follow(geometry).signed)
     feet = live_of_surface(job, made)
