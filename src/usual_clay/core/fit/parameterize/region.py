@@ -369,7 +369,9 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         )
     if away > MOST_FACING_AWAY or steep:
         how = (
-            f"{percent(away)} of it faces away" if away > MOST_FACING_AWAY else "most stands on it"
+            f"{percent(away)} of it faces away"
+            if away > MOST_FACING_AWAY
+            else "most of it stands upright"
         )
         raise FoldsOverError(
             f"the region folds over its base plane: {how}."
