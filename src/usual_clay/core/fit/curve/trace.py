@@ -222,6 +222,7 @@ class _Search:
         """Fit all points, which may ask for a little more than the choice that the search saw."""
         share, nearest = self.tolerance.share, (np.inf, count)
         tried: dict[int, tuple[TraceSettings, CurveFit, Report]] = {}
+        without: int | None = None
         more = range(count, count + max(MORE, count // 4))
         for controls in (*more, *sorted(n for n in met if n > more[-1])):
             settings = self._settings(controls)
@@ -231,6 +232,11 @@ class _Search:
             nearest = min(nearest, (aimed.at_share, controls))
             if not met or aimed.met:
                 return tried[controls]
+            if without is None and judge(fit.signed[fit.believed], self.tolerance).met:
+                without = controls
+            if without is not None and controls >= more[-1]:
+                # Only strays are left that many more control points would have to make up for.
+                return tried[without]
         return tried[nearest[1]]
 
     def _settings(self, controls: int) -> TraceSettings:
