@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -58,7 +59,8 @@ def blend(first: BSplineSurface, second: BSplineSurface, settings: BlendSettings
     ------
     BuildError, SplineError
     """
-    one, other, turned = _sides(first, second, settings)
+    among = _sides(settings.first_side), _sides(settings.second_side)
+    one, other, turned = nearest_sides(first, second, among)
     edges = edge_of(first, one), edge_of(second, other)
     if turned:
         edges = edges[0], edges[1].reversed()
@@ -79,23 +81,9 @@ def blend(first: BSplineSurface, second: BSplineSurface, settings: BlendSettings
     return BSplineSurface(alike[0].knots, clamped(np.zeros(0), order - 1), points)
 
 
-def _sides(
-    first: BSplineSurface, second: BSplineSurface, settings: BlendSettings
-) -> tuple[Border, Border, bool]:
-    one, other, turned = nearest_sides(first, second)
-    if settings.first_side == "nearest" == settings.second_side:
-        return one, other, turned
-    t = np.linspace(0, 1, PLACES)
-    tried = []
-    for a in BORDERS if settings.first_side == "nearest" else (settings.first_side,):
-        for b in BORDERS if settings.second_side == "nearest" else (settings.second_side,):
-            here = curve_points(edge_of(first, a).curve, t)
-            there = curve_points(edge_of(second, b).curve, t)
-            for back in (False, True):
-                away = np.linalg.norm(here - (there[::-1] if back else there), axis=1).mean()
-                tried.append((float(away), a, b, back))
-    _, one, other, turned = min(tried)
-    return one, other, turned
+def _sides(side: Side) -> Sequence[Border]:
+    """Return which borders a setting leaves to choose from."""
+    return BORDERS if side == "nearest" else (side,)
 
 
 def _rows(curves: list[BSplineCurve], edge: Edge, smooth: int, reach: float) -> list[Floats]:

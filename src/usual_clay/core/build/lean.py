@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats, Place
+from usual_clay.core.arrays import Bools, Floats, Place
 from usual_clay.core.build.tensor import TensorSearch, Way
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
@@ -27,6 +27,8 @@ from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
+# A row whose parameter is nearer than this to a source curve's is that curve.
+ON_LINE = 1e-9
 # Rows of a guide that are source curves count for this share of all its rows.
 LINE_SHARE = 1.0
 # What the search leaves past the distance is made up for by asking for a little less.
@@ -145,6 +147,18 @@ class Guide:
     lines_v: Floats | None = None
     names: tuple[str, ...] = ()
     whole: bool = False
+
+    def curve_rows(self, direction: str) -> Bools:
+        """Tell which rows of equal u, or of equal v, are source curves."""
+        t, own = (self.u, self.lines_u) if direction == "u" else (self.v, self.lines_v)
+        if own is None:
+            return np.zeros(len(t), dtype=bool)
+        return np.asarray(np.abs(t[:, None] - own).min(axis=1) < ON_LINE)
+
+    @property
+    def on_curves(self) -> Bools:
+        """Which places of the grid lie on source curves, (len(u), len(v))."""
+        return self.curve_rows("u")[:, None] | self.curve_rows("v")
 
 
 @dataclass(frozen=True, eq=False)
@@ -277,16 +291,11 @@ class _Slid:
 
 def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     """Return a search over a guide's grid, and the ways that it begins with."""
-    watched = np.zeros(guide.grid.shape[:2], dtype=bool)
+    watched = guide.on_curves
     ways = []
-    for name, t, own, count in (
-        ("u", guide.u, guide.lines_u, spend.nu), ("v", guide.v, guide.lines_v, spend.nv)
-    ):  # fmt: skip
-        weights = np.full(len(t), 1.0)
-        if own is not None:
-            on = np.abs(t[:, None] - own).min(axis=1) < 1e-9
-            weights[on] = max(1.0, LINE_SHARE * len(t) / max(int(on.sum()), 1))
-            watched |= on[:, None] if name == "u" else on
+    for name, t, count in (("u", guide.u, spend.nu), ("v", guide.v, spend.nv)):
+        weights, on = np.ones(len(t)), guide.curve_rows(name)
+        weights[on] = max(1.0, LINE_SHARE * len(t) / max(int(on.sum()), 1))
         closed = guide.closed == name
         fewest = 2 * spend.degree if closed else spend.degree + 1
         inner = even_knots(max(count, fewest), spend.degree)[spend.degree + 1 : -spend.degree - 1]

@@ -51,12 +51,8 @@ def near(guide: Guide, sample: Sample, share: float) -> Guide:
 
 
 def _on_curves(guide: Guide) -> Bools:
-    """Tell which places of a guide's grid lie on its curves."""
-    on = np.zeros(guide.grid.shape[:2], dtype=bool)
-    for t, own, axis in ((guide.u, guide.lines_u, 0), (guide.v, guide.lines_v, 1)):
-        if own is not None:
-            rows = np.abs(t[:, None] - own).min(axis=1) < 1e-9
-            on |= rows[:, None] if axis == 0 else rows
+    """Tell which places of a guide's grid lie on its curves or are its poles."""
+    on = guide.on_curves
     for border in guide.poles:
         row = on if border[0] == "u" else on.T
         row[0 if border[1] == "0" else -1] = True

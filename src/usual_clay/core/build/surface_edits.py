@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Literal
@@ -293,11 +294,24 @@ def matched(
     return one, two
 
 
-def nearest_sides(surface: BSplineSurface, other: BSplineSurface) -> tuple[Border, Border, bool]:
-    """Return which sides of two surfaces lie nearest, and whether they run opposite ways."""
+def nearest_sides(
+    surface: BSplineSurface,
+    other: BSplineSurface,
+    among: tuple[Sequence[Border], Sequence[Border]] = (BORDERS, BORDERS),
+) -> tuple[Border, Border, bool]:
+    """Return which sides of two surfaces lie nearest, and whether they run opposite ways.
+
+    Parameters
+    ----------
+    among : two sequences of borders
+        Which sides of each are looked at.
+    """
     at = np.linspace(0, 1, PLACES)
     best: tuple[float, Border, Border, bool] | None = None
-    edges = [{k: curve_points(edge_of(s, k).curve, at) for k in BORDERS} for s in (surface, other)]
+    edges = [
+        {k: curve_points(edge_of(each, k).curve, at) for k in sides}
+        for each, sides in zip((surface, other), among, strict=True)
+    ]
     for i, mine in edges[0].items():
         for j, theirs in edges[1].items():
             for turned in (False, True):

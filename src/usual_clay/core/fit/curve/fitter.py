@@ -18,7 +18,7 @@ from usual_clay.core.fit.curve.sequence import (
     thinned,
 )
 from usual_clay.core.fit.solve.adaptive import spread_knots
-from usual_clay.core.points.course import LONGEST_SLIP, suggest_slips, usual_slip_limit
+from usual_clay.core.points.course import LONGEST_SLIP, noise_of, suggest_slips, usual_slip_limit
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.basis import (
     SplineError,
@@ -173,8 +173,6 @@ class SequenceFitter:
         0 for points that stray; a closed run's first point comes once more at its end.
     chord : (n,) array
         Chord lengths, as parameters.
-    noise : float
-        The standard deviation of one coordinate's noise, mm, without what strays.
     """
 
     def __init__(
@@ -208,8 +206,6 @@ class SequenceFitter:
             raise FitError("all points of the run are on one spot")
         self.length = float(along[-1])
         self.chord = np.interp(np.arange(len(out)), kept, along / self.length)
-        inner = kept[kept < len(self.run.points)]
-        self.noise = PointSequence(self.run.points[inner], self.run.closed).noise
 
     def _strays(self) -> Bools:
         run = self.run
@@ -232,6 +228,11 @@ class SequenceFitter:
     def believed(self) -> Bools:
         """Which points of the run do not stray."""
         return self.weights[: len(self.run.points)] > 0
+
+    @property
+    def noise(self) -> float:
+        """The standard deviation of one coordinate's noise, mm, without what strays."""
+        return noise_of(self.run.points[self.believed])
 
     def found(self, state: State) -> Found:
         """Return what a curve has come to, for a fit that sets out from there."""

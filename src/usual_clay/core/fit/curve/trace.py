@@ -186,14 +186,9 @@ class _Search:
         return CAUTION * self.tolerance.deviation, self.tolerance.share
 
     def _keep(self, count: int) -> None:
-        """Keep the curve that was found with a count."""
+        """Keep the curve that was found with a count, and tell of it."""
         self.states[count] = self.fitter.state
-        self._note(count)
-
-    def _note(self, count: int) -> None:
-        """Tell of the curve that was found with a count."""
-        share = self.tolerance.share
-        levels = distance_levels(self.fitter.counted(self.states[count], share))
+        levels = distance_levels(self.fitter.counted(self.fitter.state, self.tolerance.share))
         self.seen[count] = Candidate(count, 1, levels)
         self.found(self.seen[count])
 
