@@ -58,7 +58,10 @@ def make_loft(settings: LoftSettings, given: Given, progress: Progress, _: objec
         spent = {each.name: getattr(settings, each.name) for each in fields(Spend)}
         guide = net_guide(rails, given.all("sections"), NetSettings(**spent), ("rail", "section"))
         return _lean(guide, settings, given, progress)
-    return _lean(loft_guide(given.all("sections"), settings), settings, given, progress)
+    tips = [each.points for each in given.all("tips")]
+    places = np.concatenate(tips) if tips else None
+    guide = loft_guide(given.all("sections"), settings, places, given.all("beside"))
+    return _lean(guide, settings, given, progress)
 
 
 def make_net(settings: NetSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
@@ -107,7 +110,10 @@ def make_tube(settings: TubeSettings, given: Given, progress: Progress, _: objec
 
 def make_fill(settings: FillSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Fill a loop of edges."""
-    guide = fill_guide(given.all("edges"), given.all("beside"), settings)
+    passed = [each.points for each in given.all("points")]
+    places = np.concatenate(passed) if passed else None
+    edges, beside = given.all("edges"), given.all("beside")
+    guide = fill_guide(edges, beside, settings, given.all("guides"), places)
     return _lean(guide, settings, given, progress)
 
 

@@ -294,8 +294,10 @@ KINDS: dict[str, Kind] = {
         ),
         Kind(
             "loft", "Loft",
-            (Role("sections", CURVE, "Section", least=2, most=0),
-             Role("rails", CURVE, "Rail", least=0, most=0), NEAR),
+            (Role("sections", CURVE, "Section", least=1, most=0),
+             Role("rails", CURVE, "Rail", least=0, most=0),
+             Role("beside", (Surface,), "Smooth to", least=0, most=2),
+             Role("tips", (PointList,), "Tip", least=0, most=2), NEAR),
             LoftSettings, Surface, from_curves.make_loft, put_surface, None,
             "A lean surface through sections, in order", "Loft 1", "near",
         ),
@@ -334,7 +336,9 @@ KINDS: dict[str, Kind] = {
         Kind(
             "fill", "Fill",
             (Role("edges", CURVE, "Edge", least=2, most=0),
-             Role("beside", (Surface,), "Smooth to", least=0, most=0), NEAR),
+             Role("beside", (Surface,), "Smooth to", least=0, most=0),
+             Role("guides", CURVE, "Passes", least=0, most=0),
+             Role("points", (PointList,), "Through points", least=0), NEAR),
             FillSettings, Surface, from_curves.make_fill, put_surface, None,
             "A calm surface inside a loop of edges, smooth to what lies beside", "Fill 1", "near",
         ),

@@ -6,20 +6,24 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy.sparse import coo_array, csr_array
-from scipy.sparse.linalg import spsolve
 
-from usual_clay.core.arrays import Floats, Ints, as_place
+from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.plate import Plate
 from usual_clay.core.build.sections import BuildError, check_curves
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.build.smooth import Smooth, smooth_to
+from usual_clay.core.build.star import Star, spokes_smooth
+from usual_clay.core.errors import FitError
+from usual_clay.core.spline.boundary import LOOP, Border
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.measured import Measured
-from usual_clay.core.spline.surface import BSplineSurface, surface_normals
+from usual_clay.core.spline.surface import BSplineSurface
 
 GRID = 41
 # Sides of the surface; a corner inside one that turns by more is sharp.
 CORNERS, SHARP = 4, np.radians(15)
+# Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
+ASKEW = np.radians(1)
 
 
 @dataclass(frozen=True)
@@ -28,14 +32,29 @@ class FillSettings(Spend):
 
     Attributes
     ----------
-    smooth : {0, 1}
-        G0, or G1 to the surfaces that lie beside edges.
+    smooth : {0, 1, 2}
+        G0 to G2 to the surfaces that lie beside edges.
     mend : float
         Ends that are no farther apart are brought together, mm.
+    part, of : int
+        Which of several patches it is, one for each edge, that meet in the middle; 0 for one
+        surface.
+    middle : tuple of float
+        Where patches meet; where it is calmest without one.
     """
 
-    smooth: Literal[0, 1] = 1
+    smooth: Literal[0, 1, 2] = 1
     mend: float = 0.5
+    part: int = 0
+    of: int = 0
+    middle: tuple[float, ...] = ()
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if not 0 <= self.part <= max(self.of, 0):
+            raise FitError(f"there is no patch {self.part} of {self.of}")
+        if len(self.middle) not in (0, 3) or not np.isfinite(self.middle).all():
+            raise FitError("the place where patches meet has three coordinates")
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,7 +78,11 @@ class _Side:
 
 
 def fill_guide(
-    edges: tuple[BSplineCurve, ...], beside: tuple[BSplineSurface, ...], settings: FillSettings
+    edges: tuple[BSplineCurve, ...],
+    beside: tuple[BSplineSurface, ...],
+    settings: FillSettings,
+    inner: tuple[BSplineCurve, ...] = (),
+    places: Floats | None = None,
 ) -> Guide:
     """Lay a loop of edges out as four sides, and the calmest surface between them.
 
@@ -67,6 +90,11 @@ def fill_guide(
     those are taken together that meet most smoothly. Between, the surface bends least: the
     biharmonic equation on a grid, with its sides held, and its slopes across where a surface lies
     beside (Bloor and Wilson 1990).
+
+    Parameters
+    ----------
+    inner, places : curves, and an (n, 3) array
+        That it passes on the way.
 
     Raises
     ------
@@ -77,32 +105,128 @@ def fill_guide(
         raise BuildError("a fill takes two edges or more: one was given")
     check_curves(edges, "edge")
     loop, gaps = _loop([Measured(edge) for edge in edges], settings.mend)
-    sharp = _sharp_inside(loop)
+    said = [words_of_gaps(gaps, 0.1 * settings.within)]
+    if settings.part:
+        return _part(loop, beside, settings, gaps, said)
+    said.append(_sharp_inside(loop))
     v0, u1, v1, u0 = _four(loop)
     t = evenly_in(GRID)
-    bottom, right, top, left = v0.at(t), u1.at(t), v1.at(1 - t), u0.at(1 - t)
-    grid = _coons(bottom, right, top, left, t)
-    slopes: dict[str, Floats] = {}
+    rows: dict[Border, Floats] = {
+        "v0": v0.at(t), "u1": u1.at(t), "v1": v1.at(1 - t), "u0": u0.at(1 - t)
+    }  # fmt: skip
+    sides: dict[Border, _Side] = {"v0": v0, "u1": u1, "v1": v1, "u0": u0}
+    plate = Plate(_coons(*(rows[border] for border in LOOP), t))
+    passed = [*inner, *([] if places is None else [places])]
+    plate.settle(passed)
+    smooth: dict[Border, Smooth] = {}
     if settings.smooth and beside:
-        for border, rows in (("v0", bottom), ("u1", right), ("v1", top), ("u0", left)):
-            inward = _inward(border, rows, grid, beside, settings.mend)
-            if inward is not None:
-                slopes[border] = inward
-    grid = _calm(grid, slopes)
-    lines, poles = [], {}
-    for border, rows, side in (
-        ("v0", bottom, v0), ("u1", right, u1), ("v1", top, v1), ("u0", left, u0)
-    ):  # fmt: skip
-        if not side.parts:
-            poles[border] = side.corner
-            continue
-        at = np.full(GRID, float(border[1] == "1"))
-        lines.append(Line(rows, *((at, t) if border[0] == "u" else (t, at))))
-    names = tuple(f"side {k + 1}" for k in range(len(lines)))
-    words = "; ".join(filter(None, [words_of_gaps(gaps, 0.1 * settings.within), sharp]))
+        told = [border for border in LOOP if sides[border].parts]
+        smooth, askew = _smooth(plate, told, beside, settings)
+        said.append(askew)
+        plate.settle(passed)
+    poles = {border: side.corner for border, side in sides.items() if not side.parts}
+    return _laid(plate, poles, smooth, gaps, said, len(inner))
+
+
+def _laid(
+    plate: Plate,
+    poles: dict[Border, Floats],
+    smooth: dict[Border, Smooth],
+    gaps: tuple[Gap, ...],
+    said: list[str],
+    guides: int = 0,
+) -> Guide:
+    """Return a plate as a guide."""
+    t, lines = evenly_in(GRID), []
+    for border in LOOP:
+        if border not in poles:
+            at = np.full(GRID, float(border[1] == "1"))
+            lines.append(Line(plate.row(border), *((at, t) if border[0] == "u" else (t, at))))
+    names = [f"side {k + 1}" for k in range(len(lines))]
+    lines += [Line(*pinned) for pinned in plate.pinned]
+    further = len(plate.pinned) - guides
+    names += [f"guide {k + 1}" for k in range(guides)] + ["points"] * further
     ends = np.array([0.0, 1.0])
-    guide = Guide(tuple(lines), t, t, grid, "", poles, gaps, words)
-    return replace(guide, names=names, lines_u=ends, lines_v=ends, whole=bool(slopes))
+    guide = Guide(tuple(lines), t, t, plate.grid, "", poles, gaps, "; ".join(filter(None, said)))
+    guide = replace(guide, names=tuple(names), lines_u=ends, lines_v=ends, smooth=smooth)
+    return replace(guide, whole=bool(smooth or plate.pinned))
+
+
+def _part(
+    loop: list[Measured],
+    beside: tuple[BSplineSurface, ...],
+    settings: FillSettings,
+    gaps: tuple[Gap, ...],
+    said: list[str],
+) -> Guide:
+    """Lay out one of the patches that meet in the middle.
+
+    Raises
+    ------
+    BuildError
+    """
+    if settings.of != len(loop) or len(loop) < 3:
+        raise BuildError(
+            f"{len(loop)} edges make {len(loop)} patches, not {settings.of}"
+            if len(loop) > 2
+            else "two edges make no patches that meet in a middle: fill them with one surface"
+        )
+    star = Star(loop, np.array(settings.middle) if settings.middle else None)
+    if settings.smooth:
+        star.lead_on(beside, settings.smooth, settings.mend)
+    plate, normals = star.patch(settings.part - 1, GRID)
+    smooth = spokes_smooth(plate, normals, max(settings.smooth, 1))
+    if settings.smooth and beside:
+        outer: list[Border] = ["v0", "u0"]
+        besides, askew = _smooth(plate, outer, beside, settings)
+        smooth |= besides
+        said.append(askew)
+    return _laid(plate, {}, smooth, gaps, said)
+
+
+def _smooth(
+    plate: Plate,
+    borders: list[Border],
+    beside: tuple[BSplineSurface, ...],
+    settings: FillSettings,
+) -> tuple[dict[Border, Smooth], str]:
+    """Let a plate leave its borders along what lies beside them; at corners along its edges.
+
+    Returns
+    -------
+    smooth : dict
+    words : str
+        Where the edges keep it from being smooth.
+    """
+    smooth: dict[Border, Smooth] = {}
+    worst, where = 0.0, np.zeros(3)
+    for border in borders:
+        slope, bend = plate.leaves(border)
+        row = plate.row(border)
+        made = smooth_to(
+            row, slope, bend, int(border[1]), beside, settings.smooth, settings.mend
+        )
+        if made is None:
+            continue
+        held = made.slope.copy()
+        for end, far in ((0, np.linspace(1, 0, GRID)), (-1, np.linspace(0, 1, GRID))):
+            pace = np.linalg.norm(slope[end])
+            lift = abs(slope[end] @ made.normal[end]) / max(float(pace), 1e-300)
+            if lift > worst and pace > 1e-9:
+                worst, where = float(lift), row[end]
+            held += far[:, None] ** 8 * (slope[end] - made.slope[end])
+        smooth[border] = replace(made, slope=held)
+    for border, each in smooth.items():
+        plate.slopes[border] = each.slope
+        if each.bend is not None:
+            plate.bends[border] = each.bend
+    if worst < ASKEW:
+        return smooth, ""
+    at = ", ".join(f"{x:.1f}" for x in where)
+    return smooth, (
+        f"near {at} an edge leaves the surface beside it by {np.degrees(np.arcsin(worst)):.1f}"
+        " degrees: it cannot be smooth in that corner"
+    )
 
 
 def _loop(edges: list[Measured], most: float) -> tuple[list[Measured], tuple[Gap, ...]]:
@@ -183,71 +307,3 @@ def _coons(bottom: Floats, right: Floats, top: Floats, left: Floats, t: Floats) 
         (1 - v) * bottom[-1] + v * top[-1]
     )
     return np.asarray(ruled + other - corners)
-
-
-def _inward(
-    border: str, rows: Floats, grid: Floats, beside: tuple[BSplineSurface, ...], most: float
-) -> Floats | None:
-    """Return the first step inward at each place of a border, along the surface beside it."""
-    ring = {"u0": grid[1], "u1": grid[-2], "v0": grid[:, 1], "v1": grid[:, -2]}[border]
-    for surface in beside:
-        feet = foot_points(surface, rows)
-        if np.abs(feet.signed).max() > most:
-            continue
-        normal = surface_normals(surface, feet.u, feet.v)
-        step = ring - rows
-        size = np.linalg.norm(step, axis=1, keepdims=True)
-        flat = step - np.einsum("nk,nk->n", step, normal)[:, None] * normal
-        # It goes on from where the other surface ends, not back over it.
-        short = np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-12)
-        return np.asarray(flat / short * size)
-    return None
-
-
-def _calm(grid: Floats, slopes: dict[str, Floats]) -> Floats:
-    """Solve the biharmonic equation inside a grid, with its borders and some slopes held."""
-    count = len(grid)
-    number = np.arange(count * count).reshape(count, count)
-    fixed = np.zeros((count, count), dtype=bool)
-    fixed[[0, -1]] = fixed[:, [0, -1]] = True
-    values = grid.copy()
-    for border, step in slopes.items():
-        inner = slice(1, -1)
-        if border[0] == "u":
-            at, ring = (0, 1) if border == "u0" else (-1, -2)
-            values[ring, inner] = grid[at, inner] + step[inner]
-            fixed[ring, inner] = True
-        else:
-            at, ring = (0, 1) if border == "v0" else (-1, -2)
-            values[inner, ring] = grid[inner, at] + step[inner]
-            fixed[inner, ring] = True
-    rows = _bends(number, count)
-    square = csr_array(rows.T @ rows)
-    free = ~fixed.ravel()
-    known = values.reshape(-1, 3)
-    right = -(square[free][:, ~free] @ known[~free])
-    made = known.copy()
-    made[free] = spsolve(square[free][:, free].tocsc(), right).reshape(-1, 3)
-    return made.reshape(grid.shape)
-
-
-def _bends(number: Ints, count: int) -> csr_array:
-    """Return rows that give the second differences of a grid both ways and across."""
-    parts: list[tuple[Ints, Floats]] = []
-    for a, b, c in (
-        (number[:-2], number[1:-1], number[2:]),
-        (number[:, :-2], number[:, 1:-1], number[:, 2:]),
-    ):
-        parts.append((np.stack([x.ravel() for x in (a, b, c)], axis=1), np.array([1.0, -2, 1])))
-    four = np.stack(
-        [x.ravel() for x in (number[:-1, :-1], number[1:, :-1], number[:-1, 1:], number[1:, 1:])],
-        axis=1,
-    )
-    parts.append((four, np.sqrt(2.0) * np.array([1.0, -1, -1, 1])))
-    columns = np.concatenate([at.ravel() for at, _ in parts])
-    weights = np.concatenate([np.tile(w, len(at)) for at, w in parts])
-    row = np.repeat(
-        np.arange(sum(len(at) for at, _ in parts)),
-        np.concatenate([np.full(len(at), at.shape[1]) for at, _ in parts]),
-    )
-    return csr_array(coo_array((weights, (row, columns)), shape=(int(row[-1]) + 1, count * count)))

@@ -12,8 +12,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+from scipy.interpolate import CubicSpline
 
 from usual_clay.core.arrays import Bools, Floats, Place
+from usual_clay.core.build.smooth import Smooth
 from usual_clay.core.build.tensor import TensorSearch, Way
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
@@ -24,6 +26,7 @@ from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, even_knots
+from usual_clay.core.spline.boundary import BORDERS, Border
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -128,8 +131,10 @@ class Guide:
         What the user should know.
     whole : bool
         Whether most of the whole grid is to lie within the distance, not its curves alone.
-    level : (3,) array or None
-        The direction to which the surface is square at its poles.
+    smooth : dict
+        Of borders that go on smoothly from what lies beside: how they leave it.
+    level : dict
+        Of poles that are smooth: the direction to which the surface is square there.
     names : tuple of str
         Of the sources, whose lines are the first; further lines are drawn by the sources.
     """
@@ -139,14 +144,15 @@ class Guide:
     v: Floats
     grid: Floats
     closed: str = ""
-    poles: dict[str, Floats] = field(default_factory=dict)
+    poles: dict[Border, Floats] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
     words: str = ""
-    level: Floats | None = None
+    level: dict[Border, Floats] = field(default_factory=dict)
     lines_u: Floats | None = None
     lines_v: Floats | None = None
     names: tuple[str, ...] = ()
     whole: bool = False
+    smooth: dict[Border, Smooth] = field(default_factory=dict)
 
     def curve_rows(self, direction: str) -> Bools:
         """Tell which rows of equal u, or of equal v, are source curves."""
@@ -205,7 +211,7 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     )
     curves = guide.lines_u is not None or guide.lines_v is not None
     may_slide = curves and not guide.poles and not guide.whole
-    may_slide = may_slide and best.total <= MOST_SLID
+    may_slide = may_slide and not guide.smooth and best.total <= MOST_SLID
     if best.farthest <= spend.within and may_slide:
         slid = _Slid(guide, spend, best.surface)
         leaner = _nearest_of(guide, spend, slid.within, stretch(progress, 0.5, 1), SLID_ROUNDS)
@@ -296,14 +302,80 @@ def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     for name, t, count in (("u", guide.u, spend.nu), ("v", guide.v, spend.nv)):
         weights, on = np.ones(len(t)), guide.curve_rows(name)
         weights[on] = max(1.0, LINE_SHARE * len(t) / max(int(on.sum()), 1))
-        closed = guide.closed == name
-        fewest = 2 * spend.degree if closed else spend.degree + 1
-        inner = even_knots(max(count, fewest), spend.degree)[spend.degree + 1 : -spend.degree - 1]
-        ways.append(Way(t, weights, spend.degree, closed, inner))
+        way = Way(t, weights, spend.degree, guide.closed == name, np.zeros(0), _held(guide, name))
+        if way.held and max(order for _, order in way.held) >= spend.degree:
+            raise FitError("a joint of G1 takes degree 2 or more, one of G2 degree 3 or more")
+        if count and count < way.fewest:
+            raise FitError(f"smooth joints take {way.fewest} control points or more along {name}")
+        many = max(count, way.fewest)
+        inner = even_knots(many, spend.degree)[spend.degree + 1 : -spend.degree - 1]
+        ways.append(replace(way, inner=inner))
     if not watched.any():
         watched[:] = True
     ends = spend.nu or MOST, spend.nv or MOST
-    return TensorSearch(guide.grid, watched, ends, guide.whole), (ways[0], ways[1])
+    if not guide.smooth:
+        return TensorSearch(guide.grid, watched, ends, guide.whole), (ways[0], ways[1])
+    grid, joints = _with_joints(guide, spend.within)
+    every = np.pad(watched, [(0, len(way.held)) for way in ways], constant_values=True)
+    rims = {
+        (axis, int(border[1])): smooth.rim(
+            guide.grid.swapaxes(0, axis)[-int(border[1])], spend.within
+        )
+        for border, smooth in guide.smooth.items()
+        for axis in ("uv".index(border[0]),)
+    }
+    return TensorSearch(grid, every, ends, guide.whole, joints, rims), (ways[0], ways[1])
+
+
+def _held(guide: Guide, name: str) -> tuple[tuple[int, int], ...]:
+    """Return which derivatives are held at the ends of a direction."""
+    return tuple(
+        (end, order)
+        for end in (0, 1)
+        if (smooth := guide.smooth.get(f"{name}{end}")) is not None  # type: ignore[call-overload]
+        for order in range(1, len(smooth.rows) + 1)
+    )
+
+
+def _with_joints(guide: Guide, within: float) -> tuple[Floats, Floats]:
+    """Return a guide's grid with further rows and columns for what is held at its borders.
+
+    Returns
+    -------
+    grid : (n + k, m + l, 3) array
+        Where two borders meet it has how the one's slope changes along the other.
+    joints : the same
+        What the rows and columns that were added count along, mm.
+    """
+    n, m, _ = guide.grid.shape
+    rows = [
+        (smooth, border, order)
+        for border in BORDERS
+        if (smooth := guide.smooth.get(border)) is not None
+        for order in range(len(smooth.rows))
+    ]
+    over_u = [each for each in rows if each[1][0] == "u"]
+    over_v = [each for each in rows if each[1][0] == "v"]
+    grid = np.zeros((n + len(over_u), m + len(over_v), 3))
+    joints = np.zeros_like(grid)
+    grid[:n, :m] = guide.grid
+    for k, (smooth, _, order) in enumerate(over_v):
+        grid[:n, m + k] = smooth.rows[order]
+        joints[:n, m + k] = smooth.scales(within)[order]
+    for k, (smooth, _, order) in enumerate(over_u):
+        grid[n + k, :m] = smooth.rows[order]
+        joints[n + k, :m] = smooth.scales(within)[order]
+    for j, (one, at_u, first) in enumerate(over_u):
+        for k, (other, at_v, second) in enumerate(over_v):
+            along_v = _slope_at(one.rows[first], guide.v, second, at_v)
+            along_u = _slope_at(other.rows[second], guide.u, first, at_u)
+            grid[n + j, m + k] = (along_v + along_u) / 2
+    return grid, joints
+
+
+def _slope_at(rows: Floats, t: Floats, order: int, border: Border) -> Floats:
+    """Return the derivative of rows of vectors at the end of a border."""
+    return np.asarray(CubicSpline(t, rows)(float(border[1]), order + 1))
 
 
 def _built(guide: Guide, surface: BSplineSurface) -> Built:
@@ -312,9 +384,9 @@ def _built(guide: Guide, surface: BSplineSurface) -> Built:
         rows = points if border[0] == "u" else points.swapaxes(0, 1)
         end, next_ = (0, 1) if border[1] == "0" else (-1, -2)
         rows[end] = place
-        if guide.level is not None:
+        if (axis := guide.level.get(border)) is not None:
             # Square to a direction: the next row is level with the pole.
-            rows[next_] -= ((rows[next_] - place) @ guide.level)[:, None] * guide.level
+            rows[next_] -= ((rows[next_] - place) @ axis)[:, None] * axis
     surface = replace(surface, points=points)
     away = [
         np.abs(foot_points(surface, line.points, (line.u, line.v)).signed) for line in guide.lines

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
@@ -182,7 +182,8 @@ def _guide(
     )
     words = words_of_gaps(gaps, 0.1 * settings.within)
     every = (*names[0], *names[1])
-    return Guide(tuple(made), fine_u, fine_v, grid, closed, {}, gaps, words, None, u, v, every)
+    guide = Guide(tuple(made), fine_u, fine_v, grid, closed, gaps=gaps, words=words)
+    return replace(guide, lines_u=u, lines_v=v, names=every)
 
 
 def _spline(t: Floats, values: Floats, axis: int, closed: bool) -> CubicSpline:

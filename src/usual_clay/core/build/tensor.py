@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -9,7 +10,7 @@ import numpy as np
 from scipy.linalg import null_space
 
 from usual_clay.core.arrays import Bools, Floats
-from usual_clay.core.spline.basis import clamped, collocation
+from usual_clay.core.spline.basis import basis_functions, clamped
 from usual_clay.core.spline.knots import removal_residuals
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -19,6 +20,10 @@ NARROWEST = 0.004
 MOST = 0.95
 # A little stiffness settles control points between which no place lies.
 STIFFNESS = 1e-10
+# Rounds in which knots are moved.
+ROUNDS = 4
+# A surface that is so many times as far off as the nearest is about as near.
+ABOUT = 1.15
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,6 +41,9 @@ class Way:
         Whether it runs round; the control points are then such that it has no seam.
     inner : array
         The knots between the ends.
+    held : tuple of (end, order)
+        Derivatives at the ends, 0 and 1, that are kept exactly; the grid has a further row for
+        each of them.
     """
 
     t: Floats
@@ -43,44 +51,69 @@ class Way:
     degree: int
     closed: bool
     inner: Floats
+    held: tuple[tuple[int, int], ...] = ()
 
     @property
     def count(self) -> int:
         return len(self.inner) + self.degree + 1
 
+    @property
+    def fewest(self) -> int:
+        """Control points that it takes at least."""
+        if self.closed:
+            return 2 * self.degree
+        return max(self.degree + 1, len(self.held) + 2)
+
     @cached_property
     def solver(self) -> Floats:
-        """What makes control points of the values of rows, (count, n)."""
-        knots = clamped(self.inner, self.degree)
-        rows = self.rows
-        free = np.eye(self.count)
+        """What makes control points of the values of rows, and of what is held, (count, n + k)."""
+        rows, fixed = np.split(self.rows, [len(self.t)])
+        given = fixed
         if self.closed:
-            ends = np.array([0.0, 1.0])
-            seams = [
-                np.subtract(*collocation(knots, self.degree, ends, order))
-                for order in range(min(2, self.degree - 1) + 1)
-            ]
-            sized = np.array([seam / np.linalg.norm(seam) for seam in seams])
-            free = null_space(sized)
-        own = rows @ free
-        bends = np.diff(np.eye(self.count), min(2, self.degree), axis=0) @ free
-        square = own.T @ (self.weights[:, None] * own)
+            fixed = np.array([start - stop for start, stop in self._ends[: self.degree]])
+            fixed = fixed / np.linalg.norm(fixed, axis=1, keepdims=True)
+        bends = np.diff(np.eye(self.count), min(2, self.degree), axis=0)
+        square = rows.T @ (self.weights[:, None] * rows)
         square += STIFFNESS * np.trace(square) * (bends.T @ bends)
-        return np.asarray(free @ np.linalg.solve(square, own.T * self.weights))
+        # What is kept settles a part of the control points, the rows what that leaves free.
+        free = null_space(fixed) if len(fixed) else np.eye(self.count)
+        own = free @ np.linalg.solve(free.T @ square @ free, free.T)
+        made = own @ (rows.T * self.weights)
+        if not len(given):
+            return np.asarray(made)
+        kept = np.linalg.pinv(given)
+        return np.concatenate([made, kept - own @ (square @ kept)], axis=1)
 
     @cached_property
     def rows(self) -> Floats:
-        """What makes the values of rows of control points, (n, count)."""
-        return collocation(clamped(self.inner, self.degree), self.degree, self.t)
+        """What makes the values of rows of control points, and what is held, (n + k, count)."""
+        ends = [self._ends[order][[end]] for end, order in self.held]
+        return np.concatenate([self._tables[0], *ends])
+
+    @property
+    def _ends(self) -> Floats:
+        """What makes values, slopes and bends at both ends of control points, (3, 2, count)."""
+        return self._tables[1]
+
+    @cached_property
+    def _tables(self) -> tuple[Floats, Floats]:
+        knots, t = clamped(self.inner, self.degree), np.append(self.t, [0.0, 1.0])
+        span, values = basis_functions(knots, self.degree, t, 2)
+        made = np.zeros((3, len(t), self.count))
+        columns = span - self.degree + np.arange(self.degree + 1)[:, None]
+        for order, each in enumerate(values):
+            made[order, np.arange(len(t)), columns] = each
+        return made[0, :-2], made[:, -2:]
 
     def parted(self, error: Floats) -> Way | None:
         """Return it with one more knot, in the middle of what the worst span holds.
 
         Parameters
         ----------
-        error : (n,) array
-            What each row misses.
+        error : (n + k,) array
+            What each row misses; of what is held nothing is asked.
         """
+        error = error[: len(self.t)]
         breaks = np.concatenate([[0.0], self.inner, [1.0]])
         span = np.clip(np.searchsorted(breaks, self.t, side="right") - 1, 0, len(breaks) - 2)
         missed = np.bincount(span, self.weights * error**2, len(breaks) - 1)
@@ -141,26 +174,48 @@ class TensorSearch:
     Attributes
     ----------
     grid : (n, m, 3) array
+        With further rows and columns for derivatives that are held.
     watched : (n, m) mask
-        The places that are to lie within a distance.
+        What is to lie within a distance.
     mostly : bool
         Whether of all places most are to lie within it too.
+    joints : (n, m, 3) array or None
+        What derivatives that are off count along, mm for each unit; 0 for places.
+    rims : mapping
+        Of borders ``(axis, end)`` with joints: what a step between neighbouring places that is
+        off counts along, mm for each mm, (n - 1, 3). A border that runs askew turns its joint.
     """
 
     def __init__(
-        self, grid: Floats, watched: Bools, ends: tuple[int, int], mostly: bool = False
+        self,
+        grid: Floats,
+        watched: Bools,
+        ends: tuple[int, int],
+        mostly: bool = False,
+        joints: Floats | None = None,
+        rims: Mapping[tuple[int, int], Floats] | None = None,
     ) -> None:
         self.grid, self.watched, self.ends, self.mostly = grid, watched, ends, mostly
+        self.joints, self.rims = joints, rims or {}
 
     def fitted(self, u: Way, v: Way) -> Tried:
         """Fit both ways one after the other, which is least squares over all where weights part."""
         points = _both(u.solver, self.grid, v.solver)
         gap = _both(u.rows, points, v.rows) - self.grid
         off = np.sqrt(np.einsum("nmk,nmk->nm", gap, gap))
+        n, m = len(u.t), len(v.t)
+        if self.joints is not None:
+            turned = np.abs(np.einsum("nmk,nmk->nm", gap, self.joints))
+            off[n:], off[:, m:] = turned[n:], turned[:, m:]
+        for (axis, end), counts in self.rims.items():
+            rim = gap[:n, :m].swapaxes(0, axis)[-end]
+            askew = np.abs(np.einsum("nk,nk->n", np.diff(rim, axis=0), counts))
+            row = off[:n, :m].swapaxes(0, axis)[-end]
+            row[1:] = np.maximum(row[1:], askew)
         seen = off[self.watched]
         worst, square = float(seen.max()), float((seen**2).mean())
         if self.mostly:
-            worst = max(worst, float(np.quantile(off, MOST)))
+            worst = max(worst, float(np.quantile(off[:n, :m], MOST)))
             square = float((off**2).mean())
         return Tried(u, v, points, off, worst, square)
 
@@ -170,22 +225,29 @@ class TensorSearch:
         return self.worn(grown, aim) if grown.worst <= aim else grown
 
     def grown(self, tried: Tried, aim: float) -> Tried:
-        """Put knots in where most is missed, the way that gains more for what it adds."""
+        """Put knots in where most is missed, the way that gains more for what it adds.
+
+        Where that does not lead within the distance the leanest is returned that is about as near
+        as any.
+        """
+        way = [tried]
         while tried.worst > aim:
             off = np.where(self.watched | self.mostly, tried.off, 0.0)
             richer = []
             for name, axis, most in (("u", 1, self.ends[0]), ("v", 0, self.ends[1])):
-                way: Way = getattr(tried, name)
-                more = way.parted(np.sqrt((off**2).mean(axis=axis))) if way.count < most else None
+                one: Way = getattr(tried, name)
+                more = one.parted(np.sqrt((off**2).mean(axis=axis))) if one.count < most else None
                 if more is not None:
                     pair = (more, tried.v) if name == "u" else (tried.u, more)
                     richer.append(self.fitted(*pair))
             if not richer:
-                break
+                nearest = min(each.worst for each in way)
+                return next(each for each in way if each.worst <= ABOUT * nearest)
             before = tried
             tried = max(
                 richer, key=lambda new: (before.square - new.square) / (new.total - before.total)
             )
+            way.append(tried)
         return tried
 
     def worn(self, tried: Tried, aim: float) -> Tried:
@@ -209,7 +271,7 @@ class TensorSearch:
         found = []
         for name in "uv":
             way: Way = getattr(tried, name)
-            if not len(way.inner) or way.count <= (2 * way.degree if way.closed else 0):
+            if not len(way.inner) or way.count <= way.fewest:
                 continue
             rows = tried.points if name == "u" else tried.points.swapaxes(0, 1)
             knots = clamped(way.inner, way.degree)
@@ -224,7 +286,7 @@ class TensorSearch:
         if aim > 0 and tried.worst > 4 * aim:
             return tried
         share = 0.3
-        for _ in range(4):
+        for left in reversed(range(ROUNDS)):
             before = tried
             for name in "uv":
                 for number in range(len(getattr(tried, name).inner)):
@@ -237,6 +299,9 @@ class TensorSearch:
                             break
                     if tried.worst <= aim:
                         return tried
+            if tried.worst - aim > left * (before.worst - tried.worst) and aim > 0:
+                # At this pace it does not get there.
+                break
             if tried.square > 0.97 * before.square:
                 share /= 2
         return tried

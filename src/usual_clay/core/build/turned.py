@@ -13,6 +13,7 @@ from usual_clay.core.build.lean import Guide, Line, Spend, evenly_in
 from usual_clay.core.build.rails import frames_along, kink_of
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
 from usual_clay.core.errors import FitError
+from usual_clay.core.spline.boundary import Border
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.measured import Measured
 
@@ -117,15 +118,16 @@ def revolve_guide(
     at = start + settings.angle * fine
     ends = np.tile(own[-1, 1:], (SAMPLES, 1)) if rail is None else frame.followed(rail, at)
     lines.append(Line(frame.placed(at, *ends.T), fine, np.ones(SAMPLES)))
-    poles = {}
-    for border, k in (("v0", 0), ("v1", -1)):
+    poles: dict[Border, Floats] = {}
+    ends: tuple[tuple[Border, int], ...] = (("v0", 0), ("v1", -1))
+    for border, k in ends:
         if own[k, 1] <= ON_AXIS * own[:, 1].max():
             poles[border] = frame.placed(np.zeros(1), np.zeros(1), own[[k], 2])[0]
     # Between the profile and the rail only the turning says where it runs.
     middle = [
         Line(grid[k], np.full(SAMPLES, turn[k]), share) for k in range(0, ROUND, max(1, ROUND // 8))
     ]
-    level = frame.direction if settings.smooth_pole and poles else None
+    level = dict.fromkeys(poles, frame.direction) if settings.smooth_pole else {}
     if rail is None:
         middle.append(lines.pop())
     names = ("profile",) if rail is None else ("profile", "rail")
@@ -229,7 +231,7 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     grid = way.at(t)[:, None] + radius[:, None, None] * np.einsum(
         "nk,tkd->tnd", shape, frames[:, :2]
     )
-    poles: dict[str, Floats] = {}
+    poles: dict[Border, Floats] = {}
     if settings.ends != "open":
         grid, t, poles = _with_ends(grid, t, way, radius, frames)
     few = max(1, len(t) // 24)
@@ -256,7 +258,7 @@ def _ring(profile: BSplineCurve | None, turn: Floats) -> Floats:
 
 def _with_ends(
     grid: Floats, t: Floats, way: Measured, radius: Floats, frames: Floats
-) -> tuple[Floats, Floats, dict[str, Floats]]:
+) -> tuple[Floats, Floats, dict[Border, Floats]]:
     """Close a tube's ends by half balls, which run to a pole each."""
     angle = np.linspace(0, np.pi / 2, 12)
     lift, size = np.sin(angle), np.cos(angle)
