@@ -39,6 +39,7 @@ ASKED = {
     "holds": ("holds", "HoldsCard"),
     "sections": ("sections", "SectionsCard"),
     "shape scan": ("shape_scan", "ShapeScanCard"),
+    "ties": ("ties", "TiesCard"),
     "keys": ("keys", "KeysCard"),
 }
 

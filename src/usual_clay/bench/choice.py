@@ -32,6 +32,8 @@ class Choice(QObject):
         self.item: ItemId | None = None
         # A new item that Escape still drops.
         self.fresh: ItemId | None = None
+        # An item of which it was said what would be loose without it.
+        self.warned: ItemId | None = None
         self.points: frozenset[int] = frozenset()
         # Which points of a curve are edited: "control" or "through".
         self.point_kind = "control"
@@ -42,7 +44,7 @@ class Choice(QObject):
         """Choose an item; None chooses nothing."""
         if item_id == self.item:
             return
-        self.item = item_id
+        self.item, self.warned = item_id, None
         self.ringed = np.zeros(0, dtype=np.int64)
         # Leaving a curve ends its editing.
         self.points = frozenset()

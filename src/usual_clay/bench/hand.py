@@ -13,9 +13,11 @@ class Hand(QObject):
     """Signals
     -------
     changed : another tool is in hand, or its settings changed
+    offered : the id of an item that was clicked while a card takes sources
     """
 
     changed = Signal()
+    offered = Signal(str)
 
     def __init__(self) -> None:
         super().__init__()

@@ -143,9 +143,9 @@ class NumbersField(Guarded, QLineEdit):
 
     changed = Signal(tuple)
 
-    def __init__(self, unit: str, tip: str, name: str) -> None:
+    def __init__(self, unit: str, tip: str, name: str, optional: bool = False) -> None:
         super().__init__()
-        self.unit = unit
+        self.unit, self.optional = unit, optional
         self._values: tuple[float, ...] = ()
         self.setToolTip(tip)
         self.setAccessibleName(name)
@@ -154,7 +154,8 @@ class NumbersField(Guarded, QLineEdit):
     def set_values(self, values: tuple[float, ...]) -> None:
         """Show numbers."""
         self._values = tuple(values)
-        self.setText("; ".join(f"{value:g}" for value in values) + self.unit)
+        words = "; ".join(f"{value:g}" for value in values)
+        self.setText(words + self.unit if words else "")
 
     def _read(self) -> None:
         text = self.text().strip()
@@ -166,6 +167,6 @@ class NumbersField(Guarded, QLineEdit):
             QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), sentence(error), self)
             self.set_values(self._values)
             return
-        if values and values != self._values:
+        if (values or self.optional) and values != self._values:
             self.set_values(values)
             self.changed.emit(values)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 from PySide6.QtCore import QObject, Signal
 
 from usual_clay.core.arrays import Floats
@@ -10,6 +13,27 @@ from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Fairness
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import ItemId
+
+
+@dataclass(frozen=True, eq=False)
+class Sign:
+    """What a card draws on the stage: an arrow along a curve, or a ring.
+
+    Attributes
+    ----------
+    words : str
+    places : (n, 3) array
+        Along the arrow; of a ring its one place.
+    ring : bool
+        Whether it rings something that is amiss.
+    clicked : callable or None
+        What a click on it does.
+    """
+
+    words: str
+    places: Floats
+    ring: bool = False
+    clicked: Callable[[], None] | None = None
 
 
 class Sight(QObject):
@@ -28,6 +52,7 @@ class Sight(QObject):
         self.comb_density = 1.0
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
         self.lit: list[Floats] = []
+        self.signs: list[Sign] = []
         # What a running search has found so far.
         self.found: list[Candidate] = []
         # The front of the chosen surface as far as it is computed by itself.
@@ -48,6 +73,11 @@ class Sight(QObject):
     def light(self, lines: list[Floats]) -> None:
         """Show lines and points on the stage; none ends it."""
         self.lit = lines
+        self.changed.emit()
+
+    def show_signs(self, signs: list[Sign]) -> None:
+        """Show a card's signs on the stage; none ends it."""
+        self.signs = signs
         self.changed.emit()
 
     def forget(self) -> None:

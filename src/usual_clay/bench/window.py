@@ -23,9 +23,10 @@ from usual_clay.bench.canvas import Target
 from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.command import Commands
 from usual_clay.bench.commands.all import ALL
+from usual_clay.bench.commands.trace import TASK_HINT
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.finder import Finder
-from usual_clay.bench.gestures import pick
+from usual_clay.bench.gestures import pick, sources
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.hint_line import HintLine
 from usual_clay.bench.idle import Calmness, Fronts, Prices
@@ -42,7 +43,6 @@ from usual_clay.bench.widgets import TallArea, rule
 from usual_clay.job.items import ItemId
 
 RIGHT_WIDTH = 336
-TASK_HINT = "What it would make is shown. <b>Enter</b> keeps it, <b>Esc</b> drops it."
 # A user's own colours for items, all quiet beside teal, plum and saffron.
 COLOURS = (
     ("As its kind", ""), ("Slate", "#7E9AA8"), ("Sage", "#93A67C"), ("Ochre", "#C2A25A"),
@@ -165,6 +165,8 @@ class Window(Guarded, QMainWindow):
         hand, item = session.hand, session.shown.items.get(session.choice.item or "")
         if hand.marking is not None:
             return hand.marking.hint
+        if hand.tool == "sources":
+            return sources.HINT
         if hand.tool is not None:
             return commands.hint_of(hand.tool)
         if self.cards.asked is not None:
@@ -206,6 +208,8 @@ class Window(Guarded, QMainWindow):
         for command in self.commands.fitting(type(item)):
             self._add(menu, command.name)
         menu.addSeparator()
+        if not self.commands.why_not("tie again"):
+            self._add(menu, "tie again")
         for name in ("hide", "lock", "rename", "delete"):
             self._add(menu, name)
         if view_of(item).may_colour:

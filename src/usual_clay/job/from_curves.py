@@ -7,24 +7,33 @@ from dataclasses import fields, replace
 import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.build.blank import BlankSettings, blank_guide
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.combine import TwinSettings
-from usual_clay.core.build.fill import FillSettings, fill_guide
+from usual_clay.core.build.fill import FillSettings, FlatSettings, fill_guide, flat_guide
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.near import near
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings, sweep_guide, two_rail_guide
-from usual_clay.core.build.sections import BuildError
+from usual_clay.core.build.sections import SAMPLES, BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled
 from usual_clay.core.build.surface_edits import mirror_image
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings, revolve_guide, tube_guide
+from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.progress import Progress
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.core.spline.surface import BSplineSurface, runs_round
+from usual_clay.core.spline.surface import (
+    BSplineSurface,
+    runs_round,
+    surface_grid,
+    surface_points,
+)
 from usual_clay.job.made import Given, SurfaceMade
+from usual_clay.job.makers import mirror_plane
 
 
 def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> SurfaceMade:
@@ -32,7 +41,8 @@ def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> Su
     if sample is not None:
         guide = near(guide, sample, settings.scan)
     built: Built = lean_surface(guide, settings, progress)
-    made = SurfaceMade(built.surface, built.words, built.distances, built.gaps)
+    runs = {name: line.points for name, line in zip(guide.names, guide.lines, strict=False)}
+    made = SurfaceMade(built.surface, built.words, built.distances, built.gaps, runs)
     if sample is None:
         return made
     feet = foot_points(built.surface, sample.points)
@@ -117,6 +127,33 @@ def make_fill(settings: FillSettings, given: Given, progress: Progress, _: objec
     return _lean(guide, settings, given, progress)
 
 
+def make_flat(settings: FlatSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Lay a plane face inside curves."""
+    return _lean(flat_guide(given.all("edges"), settings), settings, given, progress)
+
+
+def make_blank(settings: BlankSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
+    """Lay a start shape out, sized to what is chosen."""
+    seen = [_extent(each) for each in given.all("references")]
+    box = None
+    if seen:
+        every = np.concatenate(seen)
+        box = np.stack([every.min(axis=0), every.max(axis=0)])
+    return _lean(blank_guide(box, settings), settings, given, progress)
+
+
+def _extent(source: TriangleMesh | PointSequence | BSplineCurve | BSplineSurface) -> Floats:
+    """Return places that span what a source spans."""
+    if isinstance(source, TriangleMesh):
+        return np.stack([source.vertices.min(axis=0), source.vertices.max(axis=0)])
+    if isinstance(source, PointSequence):
+        return source.points
+    if isinstance(source, BSplineCurve):
+        return curve_points(source, np.linspace(*source.domain, 200))
+    steps = np.linspace(0, 1, 40)
+    return surface_grid(source, steps, steps).reshape(-1, 3)
+
+
 def make_blend(settings: BlendSettings, given: Given, *_: object) -> SurfaceMade:
     """Blend two surfaces."""
     return SurfaceMade(blend(given.one("first"), given.one("second"), settings))
@@ -124,17 +161,21 @@ def make_blend(settings: BlendSettings, given: Given, *_: object) -> SurfaceMade
 
 def make_extrude(settings: ExtrudeSettings, given: Given, *_: object) -> SurfaceMade:
     """Push a curve along a direction."""
-    return SurfaceMade(extrude(given.one("curve"), given.maybe("direction"), settings))
+    until = given.maybe("until")
+    return SurfaceMade(extrude(given.one("curve"), given.maybe("direction"), settings, until))
 
 
 def make_ruled(settings: RuledSettings, given: Given, *_: object) -> SurfaceMade:
     """Draw straight lines between two edges."""
-    return SurfaceMade(ruled(given.all("edges"), settings))
+    made = ruled(given.all("edges"), settings)
+    t = np.linspace(0, 1, SAMPLES)
+    runs = {f"edge {k + 1}": surface_points(made, t, np.full(SAMPLES, float(k))) for k in (0, 1)}
+    return SurfaceMade(made, runs=runs)
 
 
 def make_surface_twin(settings: TwinSettings, given: Given, *_: object) -> SurfaceMade:
     """Mirror a surface; its normals point outward as the original's do."""
-    return SurfaceMade(mirror_image(given.one("surface"), settings.axis, settings.at))
+    return SurfaceMade(mirror_image(given.one("surface"), mirror_plane(settings, given)))
 
 
 def within(settings: object, distance: float) -> object:

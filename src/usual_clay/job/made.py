@@ -44,6 +44,8 @@ class SurfaceMade:
         By the name of each source curve how far places along it lie off, mm.
     gaps : tuple of Gap
         Where sources do not quite touch.
+    runs : mapping
+        By the name of each source curve its places, (n, 3), as the surface takes them.
     signed : array or None
         The deviation of each measured point that it follows between its curves, mm.
     inside : integers or None
@@ -54,6 +56,7 @@ class SurfaceMade:
     words: str = ""
     away: Mapping[str, Floats] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
+    runs: Mapping[str, Floats] = field(default_factory=dict)
     signed: Floats | None = None
     inside: Ints | None = None
 

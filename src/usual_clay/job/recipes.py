@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from usual_clay.core.build.blank import BlankSettings
 from usual_clay.core.build.blend import BlendSettings
 from usual_clay.core.build.combine import (
     BridgeSettings,
@@ -17,7 +18,7 @@ from usual_clay.core.build.combine import (
     PairSettings,
     TwinSettings,
 )
-from usual_clay.core.build.fill import FillSettings
+from usual_clay.core.build.fill import FillSettings, FlatSettings
 from usual_clay.core.build.loft import LoftSettings
 from usual_clay.core.build.net import NetSettings
 from usual_clay.core.build.offset import OffsetSettings
@@ -192,6 +193,8 @@ def kind_of(name: str) -> Kind:
 
 
 CURVE, SCAN = (Curve,), (Scan,)
+# A mirror plane that is picked.
+PLANE = Role("plane", (Shape, PointList), "Plane, or points on it", least=0)
 # What a surface from curves follows between them.
 NEAR = Role("near", (Region, PointList), "Near the scan", least=0, sample=True)
 KINDS: dict[str, Kind] = {
@@ -249,8 +252,8 @@ KINDS: dict[str, Kind] = {
             "A curve shaped by hand that keeps its holds", "{} held",
         ),
         Kind(
-            "twin", "Twin", (Role("curve", CURVE),), TwinSettings, Curve, make_twin, put_curve,
-            None, "A mirrored copy that follows its original", "{} twin", quick=True,
+            "twin", "Twin", (Role("curve", CURVE), PLANE), TwinSettings, Curve, make_twin,
+            put_curve, None, "A mirrored copy that follows its original", "{} twin", quick=True,
         ),
         Kind(
             "copy", "Copy along an axis", (Role("curve", CURVE),), CopySettings, Curve, make_copy,
@@ -335,7 +338,7 @@ KINDS: dict[str, Kind] = {
         ),
         Kind(
             "fill", "Fill",
-            (Role("edges", CURVE, "Edge", least=2, most=0),
+            (Role("edges", CURVE, "Edge", least=1, most=0),
              Role("beside", (Surface,), "Smooth to", least=0, most=0),
              Role("guides", CURVE, "Passes", least=0, most=0),
              Role("points", (PointList,), "Through points", least=0), NEAR),
@@ -351,7 +354,9 @@ KINDS: dict[str, Kind] = {
             quick=True,
         ),
         Kind(
-            "extrude", "Extrude", (Role("curve", CURVE), Role("direction", CURVE, least=0)),
+            "extrude", "Extrude",
+            (Role("curve", CURVE), Role("direction", CURVE, least=0),
+             Role("until", (Surface, Scan, Shape), "As far as", least=0)),
             ExtrudeSettings, Surface, from_curves.make_extrude, put_surface, None,
             "A curve pushed along a direction", "{} extruded", quick=True,
         ),
@@ -361,8 +366,18 @@ KINDS: dict[str, Kind] = {
             "Straight lines between two edges", "Ruled 1", quick=True,
         ),
         Kind(
-            "surface twin", "Twin of a surface", (Role("surface", (Surface,)),), TwinSettings,
-            Surface, from_curves.make_surface_twin, put_surface, None,
+            "flat", "Flat", (Role("edges", CURVE, "Edge", least=1, most=0),), FlatSettings, Surface,
+            from_curves.make_flat, put_surface, None, "A plane face inside flat curves", "Flat 1",
+        ),
+        Kind(
+            "blank", "Blank",
+            (Role("references", (Scan, PointList, Curve, Surface), "Sized to", 0, 0),),
+            BlankSettings, Surface, from_curves.make_blank, put_surface, None,
+            "A start shape to be shaped by hand", "Blank 1",
+        ),
+        Kind(
+            "surface twin", "Twin of a surface", (Role("surface", (Surface,)), PLANE),
+            TwinSettings, Surface, from_curves.make_surface_twin, put_surface, None,
             "A mirrored copy of a surface that follows its original", "{} twin", quick=True,
         ),
     )

@@ -53,7 +53,8 @@ SETTINGS = ("fit", "hold")
 MAKES = (
     (("slim surface", "Slim"), ("extend surface", "Extend"), ("split surface", "Split")),
     (("border of surface", "Border"), ("match surface", "Match"), ("even surface", "Even out")),
-    (("mirror surface", "Symmetric"), ("in surface", "Curve of it")),
+    (("mirror surface", "Symmetric"), ("in surface", "Curve of it"), ("surface twin", "Twin")),
+    (("meet twin", "Meet its twin"),),
 )
 EDGES = (
     ("free", "The edge lies as the fit leaves it"),

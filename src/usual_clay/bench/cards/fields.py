@@ -53,12 +53,13 @@ class Sweep:
 
 @dataclass(frozen=True)
 class Figures:
-    """Several numbers of one unit, with semicolons between them."""
+    """Several numbers of one unit, with semicolons between them; none where they may be left."""
 
     name: str
     label: str
     tip: str
     unit: str = ""
+    optional: bool = False
 
 
 Field = Pick | Figure | Figures | Sweep
@@ -112,7 +113,7 @@ class Fields(QWidget):
             self.parts[field.name] = [spin]
             return [Row(field.label, spin)]
         if isinstance(field, Figures):
-            line = NumbersField(field.unit, field.tip, field.label)
+            line = NumbersField(field.unit, field.tip, field.label, field.optional)
             line.changed.connect(lambda values: self._set(field.name, values))
             self.parts[field.name] = [line]
             return [Row(field.label, line, stretch=0)]

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import fields
 from typing import Any, Literal, get_args, get_origin, get_type_hints
 
-from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.cards.fields import Field, Fields, Figure, Pick
-from usual_clay.bench.cards.tasks import ANY_NUMBER, FOLLOW
+from usual_clay.bench.cards.role_rows import RoleRows
+from usual_clay.bench.cards.task_kinds import takes_of
+from usual_clay.bench.cards.tasks import FOLLOW
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, combo, fill
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import make
 from usual_clay.job.items import Fitted, Followed, Judged
-from usual_clay.job.recipes import Kind, Role, kind_of
+from usual_clay.job.recipes import Kind, kind_of
 from usual_clay.job.remake import is_stale
 
 
@@ -48,8 +50,7 @@ class RecipeCard(Card):
     def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session)
         self._commands = commands
-        self._pages: dict[str, tuple[QWidget, list[tuple[Role, int, QComboBox]], Fields]] = {}
-        self._rows: dict[int, QWidget] = {}
+        self._pages: dict[str, tuple[QWidget, RoleRows, Fields]] = {}
         self._kind = ""
         self.body = QVBoxLayout()
         self.column.addLayout(self.body)
@@ -58,29 +59,22 @@ class RecipeCard(Card):
         self.column.addWidget(self.figures)
         self.add_say()
         self.loose = commands.button("set loose")
+        self.again = commands.button("tie again")
         self.search = commands.button("to tolerance", "To tolerance")
-        self.add_buttons(self.search, self.loose)
+        self.add_buttons(self.search, self.again, self.loose)
         self.column.addStretch(1)
 
     def _item(self) -> Followed | None:
         return self.session.shown.get(self.session.choice.item, Followed)
 
-    def _page(self, kind: Kind) -> tuple[QWidget, list[tuple[Role, int, QComboBox]], Fields]:
+    def _page(self, kind: Kind) -> tuple[QWidget, RoleRows, Fields]:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        picks = []
-        for role in kind.roles:
-            count = role.most or max(role.least, ANY_NUMBER)
-            for place in range(count):
-                words = role.words if count == 1 else f"{role.words} {place + 1}"
-                box = combo(words)
-                box.currentIndexChanged.connect(lambda _index: self._tie())
-                row = Row(words, box, stretch=0)
-                column.addWidget(row)
-                picks.append((role, place, box))
-                self._rows[id(box)] = row
+        rows = RoleRows(self.session, takes_of(kind.roles))
+        rows.changed.connect(self._tie)
+        column.addWidget(rows)
         task = FOLLOW.get(kind.name)
         shown = (
             Fields(fields_of(kind.settings)) if task is None else Fields(task.fields, task.hides)
@@ -88,7 +82,7 @@ class RecipeCard(Card):
         shown.changed.connect(self._set)
         column.addWidget(shown)
         self.body.addWidget(page)
-        return page, picks, shown
+        return page, rows, shown
 
     def refresh(self) -> None:
         item, session = self._item(), self.session
@@ -100,31 +94,26 @@ class RecipeCard(Card):
         self._kind = kind.name
         for name, page in self._pages.items():
             page[0].setVisible(name == kind.name)
-        _, picks, shown = self._pages[kind.name]
+        _, rows, shown = self._pages[kind.name]
         self.title.setText(f"{kind.title}: {item.name}")
         loose = session.job.is_loose(item)
         self.about.setText(kind.about if not loose else f"{kind.about}; loose: a source is gone")
-        for role, place, box in picks:
-            self._show_source(item, role, place, box)
-            box.setEnabled(not item.locked)
+        rows.offer(item.id)
+        rows.show_roles(item.recipe.roles)
+        rows.show_rows(self._hidden(item))
+        rows.setEnabled(not item.locked)
+        self.again.setVisible(loose)
         shown.show_settings(item.recipe.settings)
         shown.setEnabled(not item.locked and not loose)
         self.search.setVisible(kind.search is not None)
         self.loose.setEnabled(not item.locked)
         self._show_figures(item)
 
-    def _show_source(self, item: Followed, role: Role, place: int, box: QComboBox) -> None:
+    def _hidden(self, item: Followed) -> Sequence[str]:
+        """The fields and roles that mean nothing as the settings are."""
         assert item.recipe is not None
-        job = self.session.job
-        items = [i for each in role.takes for i in job.all(each) if i.id != item.id]
-        box.blockSignals(True)
-        fill(box, items, "" if place < role.least else "none")
-        taken = item.recipe.all(role.name)
-        box.setCurrentIndex(box.findData(taken[place] if place < len(taken) else ""))
-        box.blockSignals(False)
-        # Of any number those are shown that are taken, and one more.
-        least = role.most or max(role.least, len(taken) + 1)
-        self._rows[id(box)].setVisible(place < least)
+        task = FOLLOW.get(item.recipe.kind)
+        return () if task is None or task.hides is None else task.hides(item.recipe.settings)
 
     def _show_figures(self, item: Followed) -> None:
         job, stale = self.session.shown, is_stale(self.session.shown, item)
@@ -159,14 +148,14 @@ class RecipeCard(Card):
         if item is None or item.recipe is None or not session.may_change(item):
             return
         job, recipe = session.job, item.recipe
-        roles: dict[str, list[str]] = {}
-        for role, _, box in self._pages[self._kind][1]:
-            if box.currentData():
-                roles.setdefault(role.name, []).append(str(box.currentData()))
+        roles = self._pages[self._kind][1].roles()
         try:
-            for name, ids in roles.items():
-                if tuple(ids) != recipe.all(name):
-                    job = make.tied(job, job.the(item.id, Followed), name, *ids)
+            for role in kind_of(recipe.kind).roles:
+                ids = tuple(roles.get(role.name, ()))
+                lost = any(each not in job.items for each in recipe.all(role.name))
+                # What is gone is not left out unasked, unless something takes its place.
+                if ids != recipe.all(role.name) and (ids or not lost):
+                    job = make.tied(job, job.the(item.id, Followed), role.name, *ids)
         except ClayError as error:
             session.told.emit("trouble", sentence(error))
             return

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -11,21 +12,30 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields
-from usual_clay.bench.cards.tasks import TASKS, Task
+from usual_clay.bench.cards.role_rows import RoleRows
+from usual_clay.bench.cards.task_kinds import Task
+from usual_clay.bench.cards.tasks import TASKS
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, button, combo, fill, number
+from usual_clay.bench.sight import Sign
+from usual_clay.bench.widgets import Row, button, number
 from usual_clay.core.build.alter import SplitSettings
 from usual_clay.core.build.alter_surface import SECOND
+from usual_clay.core.build.lean import Spend
+from usual_clay.core.build.sections import BuildError
 from usual_clay.core.check.deviation import percent
+from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import make
 from usual_clay.job.edits.curves import new_curve, reshaped
 from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
+from usual_clay.job.made import SurfaceMade
 from usual_clay.job.remake import make as make_by
 
 # Whose requests its previews are.
 OWNER = "task card"
+# The share of a source over which its arrow runs.
+ARROW = 0.12
 
 
 class TaskCard(Card):
@@ -40,15 +50,19 @@ class TaskCard(Card):
         # Kept, so that what is told apart by its identity stays where it is.
         self._geometry: tuple = ()
         self._made: list[Any] = []
-        self.sources: list[QComboBox] = []
-        self._rows: dict[int, QWidget] = {}
-        self._pages: dict[str, tuple[QWidget, list[QComboBox], Fields, Any]] = {}
+        self._pages: dict[str, tuple[QWidget, RoleRows, Fields, Any]] = {}
         self.body = QVBoxLayout()
         self.column.addLayout(self.body)
         self.add_say()
         self.keep = button("Keep", "Keep what is shown (Enter)", "main", clicked=self.accept)
         self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
+        session.hand.offered.connect(self._take)
+
+    @property
+    def sources(self) -> list[QComboBox]:
+        """The boxes in which sources are picked."""
+        return self.rows.boxes
 
     def offer(self, kind: str) -> None:
         """Begin a task with the chosen item as its first source."""
@@ -59,14 +73,16 @@ class TaskCard(Card):
             self.body.addWidget(self._pages[kind][0])
         for name, page in self._pages.items():
             page[0].setVisible(name == kind)
-        _, self.sources, self.fields, self.several = self._pages[kind]
+        _, self.rows, self.fields, self.several = self._pages[kind]
         self.title.setText(self.task.title)
         self.about.setText(self.task.about)
         self.fields.show_settings(self._settings)
         if self.several is not None:
             self.several.setValue(self.task.several.start)  # type: ignore[union-attr]
-        self._fill()
-        self._prefer(self.session.choice.item)
+        self.rows.offer()
+        self.rows.prefer(self.session.choice.item)
+        if self.task.alter is None:
+            self.session.hand.take("sources")
         self.refresh()
 
     def _start(self, task: Task) -> Any:
@@ -75,7 +91,7 @@ class TaskCard(Card):
         tolerance = self.session.job.tolerance.deviation
         if hasattr(settings, "band"):
             settings = replace(settings, band=tolerance)
-        if self.kind in ("slim", "arc"):
+        if self.kind in ("slim", "arc") or isinstance(settings, Spend):
             settings = replace(settings, within=tolerance)
         curve = self.session.job.get(self.session.choice.item, Curve)
         if curve is not None and self.kind in ("offset", "split"):
@@ -88,19 +104,14 @@ class TaskCard(Card):
             settings = replace(settings, point=min(self.session.choice.points), rule="point")
         return settings
 
-    def _build(self, task: Task) -> tuple[QWidget, list[QComboBox], Fields, Any]:
+    def _build(self, task: Task) -> tuple[QWidget, RoleRows, Fields, Any]:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        sources = []
-        for take in task.takes:
-            box = combo(take.label)
-            box.currentIndexChanged.connect(lambda _index: self.refresh())
-            row = Row(take.label, box, stretch=0)
-            column.addWidget(row)
-            sources.append(box)
-            self._rows[id(box)] = row
+        rows = RoleRows(self.session, task.takes)
+        rows.changed.connect(self.refresh)
+        column.addWidget(rows)
         fields = Fields(task.fields, task.hides)
         fields.changed.connect(self._set)
         column.addWidget(fields)
@@ -110,67 +121,46 @@ class TaskCard(Card):
             several = number(more.low, more.high, more.decimals, more.unit, more.tip, more.label)
             several.valueChanged.connect(lambda _value: self.refresh())
             column.addWidget(Row(more.label, several))
-        return page, sources, fields, several
+        return page, rows, fields, several
 
     def _set(self) -> None:
-        self._settings = self.fields.settings(self._settings)
+        try:
+            self._settings = self.fields.settings(self._settings)
+        except ClayError as error:
+            self.say("", sentence(error))
         self.fields.show_settings(self._settings)
         self.refresh()
 
     # ---- sources -------------------------------------------------------------------------
 
-    def _fill(self) -> None:
-        for take, box in zip(self.task.takes, self.sources, strict=True):
-            items = [i for kind in take.kinds for i in self.session.job.all(kind)]
-            box.blockSignals(True)
-            fill(box, items, "none" if take.optional else "")
-            box.blockSignals(False)
-
-    def _prefer(self, chosen: ItemId | None) -> None:
-        """Put the chosen item first, and others behind it."""
-        taken: set[str] = set()
-        for index, (take, box) in enumerate(zip(self.task.takes, self.sources, strict=True)):
-            ids = [box.itemData(i) for i in range(box.count())]
-            free = [i for i in ids if i and i not in taken]
-            want = chosen if index == 0 and chosen in free else (free or [""])[0]
-            if take.optional:
-                want = ""
-            box.blockSignals(True)
-            box.setCurrentIndex(max(box.findData(want), 0))
-            box.blockSignals(False)
-            taken.add(want or "")
-
-    def _show_rows(self) -> None:
-        """Of a role that takes any number show what is picked, and one more."""
-        free: set[str] = set()
-        for take, box in zip(self.task.takes, self.sources, strict=True):
-            hidden = take.any_number and take.role in free
-            if take.any_number and take.optional and not box.currentData():
-                free.add(take.role)
-            self._rows[id(box)].setVisible(not hidden or bool(box.currentData()))
+    @property
+    def _hidden(self) -> Sequence[str]:
+        """The fields and roles that mean nothing as the settings are."""
+        return () if self.task.hides is None else self.task.hides(self._settings)
 
     def _picked(self) -> tuple[ItemId, ...]:
-        return tuple(str(box.currentData()) for box in self.sources if box.currentData())
+        return self.rows.picked(self._hidden)
 
     def _roles(self) -> dict[str, Any]:
         """Return what is picked for each role of the recipe."""
-        roles: dict[str, Any] = {}
-        for take, box in zip(self.task.takes, self.sources, strict=True):
-            if box.currentData():
-                roles.setdefault(take.role, []).append(str(box.currentData()))
-        return roles
+        return self.rows.roles(self._hidden)
+
+    def _take(self, item_id: ItemId) -> None:
+        """Take what was clicked on the stage."""
+        if self.kind and self.isVisible() and item_id in self.session.job.items:
+            self.rows.take(item_id, self._hidden)
 
     # ---- the result ----------------------------------------------------------------------
 
     def refresh(self) -> None:
         if not self.kind:
             return
-        self._fill()
+        self.rows.offer()
         picked = self._picked()
         needed = sum(not take.optional for take in self.task.takes)
         job = self.session.job
         geometry = tuple(getattr(job.items[i], "geometry", job.items[i]) for i in picked)
-        self._show_rows()
+        self.rows.show_rows(self._hidden)
         more = 1.0 if self.several is None else self.several.value()
         shown = (self.kind, *picked, self._settings, more, *map(id, geometry))
         if shown == self._shown:
@@ -178,6 +168,7 @@ class TaskCard(Card):
         self._shown, self._geometry = shown, geometry
         self._made = []
         self.keep.setEnabled(False)
+        self.session.sight.show_signs([])
         self.session.propose(None)
         if len(picked) < needed or len(set(picked)) < len(picked):
             what = (
@@ -213,13 +204,42 @@ class TaskCard(Card):
                 job, chosen = self._with(self.session.job)
                 self.say("; ".join(filter(None, [made[0].words, self._judged(job, chosen)])), "")
                 self.session.propose(job)
+                self.session.sight.show_signs(self._signs(made[0]))
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
                 self.say_failed(error)
+                if isinstance(error, BuildError) and error.at is not None:
+                    self.session.sight.show_signs([Sign("here", np.array([error.at]), ring=True)])
 
         self.say("Working ...", "")
         session.work.start(OWNER, "preview", "", compute, came, failed=failed, asked=True)
+
+    def _signs(self, made: Any) -> list[Sign]:
+        """Return what says how sources run on the surface, and where they do not quite touch."""
+        if not isinstance(made, SurfaceMade):
+            return []
+        flips = getattr(self._settings, "flips", None)
+        signs = []
+        for name, places in made.runs.items():
+            word, _, count = name.partition(" ")
+            turn = None
+            if flips is not None and word == "section":
+                turn = partial(self._flip, int(count))
+            arrow = places[: max(2, round(ARROW * len(places)))]
+            signs.append(Sign(name, arrow, clicked=turn))
+        least = 0.1 * getattr(self._settings, "within", 0.0)
+        return signs + [
+            Sign(f"{gap.gap:.3f} mm", np.array([gap.at]), ring=True)
+            for gap in made.gaps
+            if gap.gap > least
+        ]
+
+    def _flip(self, count: int) -> None:
+        """Let a section run the other way."""
+        now = set(self._settings.flips) ^ {count}
+        self._settings = replace(self._settings, flips=tuple(sorted(now)))
+        self.refresh()
 
     def _judged(self, job: Job, chosen: ItemId | None) -> str:
         """Say how far what measures an altered surface lies from it."""
@@ -235,7 +255,7 @@ class TaskCard(Card):
     def _with(self, job: Job) -> tuple[Job, ItemId | None]:
         """Return the job with what was made, and what of it to choose."""
         picked = self._picked()
-        first: Item = job.items[picked[0]]
+        first: Item | None = job.items[picked[0]] if picked else None
         chosen: ItemId | None = None
         for settings, made in self._made:
             if self.task.alter is None:
@@ -254,6 +274,7 @@ class TaskCard(Card):
                     job = job.with_item(reshaped(job, first, part))
                     chosen = first.id
                 else:
+                    assert first is not None
                     curve = new_curve(job, part, f"{first.name} {name or 'part'}", None)
                     job = job.with_item(curve)
                     chosen = chosen or curve.id
@@ -278,13 +299,14 @@ class TaskCard(Card):
         """Keep what is shown."""
         if not self._made:
             return
-        first = self.session.job.items[self._picked()[0]]
+        picked = self._picked()
+        first = self.session.job.items[picked[0]].name if picked else ""
         words = self.words.text()
         changed = self._changed()
         if not all(self.session.may_change(item) for item in changed):
             return
         job, chosen = self._with(self.session.job)
-        what = self.task.name.format(first.name)
+        what = self.task.name.format(first)
         self._close()
         self.session.commit(job, what)
         self.session.choice.choose(chosen)
@@ -307,4 +329,7 @@ class TaskCard(Card):
     def _close(self) -> None:
         self._shown, self.kind = (), ""
         self.session.work.drop(OWNER)
+        self.session.sight.show_signs([])
+        if self.session.hand.tool == "sources":
+            self.session.hand.take(None)
         self._done()

@@ -13,7 +13,9 @@ from usual_clay.bench.command import STATIONS, Command
 from usual_clay.bench.commands.surface import cast
 from usual_clay.bench.edits.points import take_out
 from usual_clay.bench.edits.regions import set_spread
+from usual_clay.bench.session import Session
 from usual_clay.bench.theme.theme import CHOICES, themes
+from usual_clay.job.edits import ties
 from usual_clay.job.items import PointList, Region
 
 NOTHING = "Choose an item in the Shelf or on the stage first."
@@ -85,7 +87,24 @@ def delete(bench: Bench) -> None:
     if points is not None and len(session.choice.ringed):
         take_out(session, points, session.choice.ringed, "take points out")
     elif session.choice.item is not None:
-        session.delete(session.choice.item)
+        delete_item(session, session.choice.item)
+
+
+def delete_item(session: Session, item_id: str) -> None:
+    """Delete an item; what would be loose without it is named first, and the key asked again."""
+    job = session.job
+    gone = {item_id} | {each.id for each in job.all(Region) if each.scan == item_id}
+    loose = {each.id: each for one in gone for each in job.followers(one) if each.id not in gone}
+    if loose and session.choice.warned != item_id:
+        session.choice.warned = item_id
+        name = job.items[item_id].name
+        session.told.emit(
+            "trouble",
+            f"{ties.words_of(list(loose.values()))} will be loose without {name}. Delete once more"
+            " to do it.",
+        )
+        return
+    session.delete(item_id)
 
 
 def rename(bench: Bench) -> None:

@@ -73,8 +73,9 @@ def task(kind: str, bench: Bench) -> None:
 
 
 def nothing_for_task(kind: str, bench: Bench) -> str:
-    takes: tuple[type[Item], ...] = TASKS[kind].takes[0].kinds
-    if any(bench.any_of(each) for each in takes):
+    first = TASKS[kind].takes[0]
+    takes: tuple[type[Item], ...] = first.kinds
+    if first.optional or any(bench.any_of(each) for each in takes):
         return ""
     return f"There is no {' or '.join(item_kind(each).word for each in takes)} yet."
 
@@ -103,6 +104,21 @@ def set_loose(bench: Bench) -> None:
     item = bench.chosen(Followed)
     if item is not None:
         bench.session.set_loose(item)
+
+
+def tie_again(bench: Bench) -> None:
+    """Ask what a loose item is to follow."""
+    item = bench.chosen(Followed)
+    if item is not None:
+        bench.session.hand.take(None)
+        bench.cards.ask("ties").offer(item)
+
+
+def nothing_to_tie(bench: Bench) -> str:
+    item = bench.chosen(Followed)
+    if item is None:
+        return "Choose a loose item first."
+    return "" if bench.session.job.is_loose(item) else f"{item.name} is not loose."
 
 
 def nothing_to_loosen(bench: Bench) -> str:
@@ -206,6 +222,11 @@ COMMANDS = (
             fits=(Curve,)),
     Command("comb", "Show or hide the comb", toggle_comb, "curvature quills", "7", "Trace", "rows",
             "Comb", fits=(Curve,)),
+    Command("tie again", "Tie the chosen item again", tie_again,
+            "relink repair loose follow replace source", short="Tie again ...",
+            tip="Let something take the place of what it lost",
+            hint="<b>Enter</b> ties it to what is picked, <b>Esc</b> leaves it loose.",
+            hand="ties", why_not=nothing_to_tie),
     Command("set loose", "Set the chosen item loose", set_loose, "break link detach unlink free",
             short="Set loose", tip="Stop following; it stays as it is",
             why_not=nothing_to_loosen),

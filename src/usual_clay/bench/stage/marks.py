@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
 from usual_clay.bench.gestures.drag_picture import turn_handle
 from usual_clay.bench.marking import Marking
+from usual_clay.bench.sight import Sign
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import halo, now
@@ -78,6 +79,56 @@ def draw_outline(painter: QPainter, path: Floats, takes_away: bool) -> None:
     style = Qt.PenStyle.DashLine if takes_away else Qt.PenStyle.SolidLine
     painter.setPen(QPen(QColor(now().accent), 1.4, style))
     painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in path]))
+
+
+def draw_sign(painter: QPainter, view: View, sign: Sign) -> None:
+    """Draw an arrow along a curve with its words at its foot, or a ring with words beside it."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    places = [QPointF(x, y) for x, y in view.project(sign.places)[:, :2]]
+    painter.setFont(text_font(8.5))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    ink = QColor(now().plum if sign.ring else now().accent)
+    if sign.ring:
+        for pen in (QPen(halo(210), 4.2), QPen(ink, 2.0)):
+            painter.setPen(pen)
+            painter.drawEllipse(places[0], 9.0, 9.0)
+    else:
+        head = _arrow_head(places)
+        for pen in (QPen(halo(210), 4.6), QPen(ink, 2.2)):
+            painter.setPen(pen)
+            painter.drawPolyline(QPolygonF(places))
+            painter.drawPolyline(QPolygonF(head))
+    _draw_words(painter, places[0], sign.words, ink)
+
+
+def _arrow_head(places: list[QPointF]) -> list[QPointF]:
+    """Return the two barbs at an arrow's tip, in pixels."""
+    tip, before = places[-1], places[max(len(places) - 6, 0)]
+    way = np.array([tip.x() - before.x(), tip.y() - before.y()])
+    size = float(np.linalg.norm(way))
+    if size < 1e-6:
+        return [tip, tip, tip]
+    x, y = way / size
+    back, wide = 8.0, 4.5
+    return [
+        QPointF(tip.x() - back * x - side * wide * y, tip.y() - back * y + side * wide * x)
+        if side
+        else tip
+        for side in (1, 0, -1)
+    ]
+
+
+def _draw_words(painter: QPainter, at: QPointF, words: str, ink: QColor) -> None:
+    """Draw a word or a length on a small ground of its own, beside a place."""
+    size = QFontMetricsF(painter.font()).horizontalAdvance(words)
+    box = QRectF(at.x() + 10, at.y() - 20, size + 10, 16)
+    ground = QColor(now().panel)
+    ground.setAlpha(225)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(ground)
+    painter.drawRoundedRect(box, 4, 4)
+    painter.setPen(ink)
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 
 def draw_lit_lines(painter: QPainter, view: View, line: Floats) -> None:

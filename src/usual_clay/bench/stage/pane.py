@@ -25,6 +25,7 @@ from usual_clay.bench.gestures.outline_select import (
 from usual_clay.bench.gestures.pick import pick
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, Start
 from usual_clay.bench.gestures.shape import shape
+from usual_clay.bench.gestures.sources import take_sources
 from usual_clay.bench.gestures.spread import spread
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.stage import curve_overlay, marks, overlay, picking
@@ -51,6 +52,7 @@ TOOLS: dict[str | None, Start] = {
     "box": box_region,
     "shape": shape,
     "mark": mark,
+    "sources": take_sources,
     "mark points": choose_points,
     "brush points": brush_points,
 }
@@ -218,6 +220,8 @@ class Pane(Guarded, QWidget):
             marks.draw_handles(painter, self.view, picture.placement)
         for lit in self.session.sight.lit:
             marks.draw_lit_lines(painter, self.view, lit)
+        for sign in self.session.sight.signs:
+            marks.draw_sign(painter, self.view, sign)
         if self._lit is not None:
             points, takes_away, size = self._lit
             overlay.draw_lit(painter, self.view, points, takes_away, size)

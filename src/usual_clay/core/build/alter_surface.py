@@ -10,11 +10,13 @@ from usual_clay.core.build.surface_edits import (
     EvenSettings,
     LongerSettings,
     MatchSettings,
+    MeetTwinSettings,
     MirrorSettings,
     PartSettings,
     evenly_spaced,
     longer,
     matched,
+    meeting_its_twin,
     mirrored_surface,
     moved_by,
     nearest_sides,
@@ -80,6 +82,17 @@ def symmetric_surface(settings: MirrorSettings, sources: Sequence[BSplineSurface
     made = mirrored_surface(surface, settings)
     before, after = (f"{s.counts[0]} × {s.counts[1]}" for s in (surface, made))
     return Altered((made,), became(before, after, moved_by(surface, made)))
+
+
+def meeting_surface(settings: MeetTwinSettings, sources: Sequence[BSplineSurface]) -> Altered:
+    """Let a surface meet its mirror image smoothly in a plane."""
+    (surface,) = sources
+    made = meeting_its_twin(surface, settings)
+    return Altered(
+        (made,),
+        f"its border lies in {settings.axis} = {settings.at:g} and its twin goes on from it in"
+        f" curvature; the surface moved by up to {moved_by(surface, made):.3f} mm",
+    )
 
 
 def even_surface(settings: EvenSettings, sources: Sequence[BSplineSurface]) -> Altered:

@@ -13,13 +13,14 @@ from usual_clay.core.build.sections import BuildError
 from usual_clay.core.build.surface_edits import nearest_sides
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.basis import clamped
-from usual_clay.core.spline.boundary import BORDERS, Border, Edge, edge_of
+from usual_clay.core.spline.boundary import BORDERS, Border, Edge, edge_of, third_inward
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.four_borders import make_compatible
+from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.surface import BSplineSurface
 
 Side = Literal["nearest", "u0", "u1", "v0", "v1"]
-Smooth = Literal[0, 1, 2]
+Smooth = Literal[0, 1, 2, 3]
 PLACES = 64
 
 
@@ -31,8 +32,8 @@ class BlendSettings:
     ----------
     first_side, second_side : {"nearest", "u0", "u1", "v0", "v1"}
         Which border of each.
-    first_smooth, second_smooth : {0, 1, 2}
-        G0 to G2 there.
+    first_smooth, second_smooth : {0, 1, 2, 3}
+        G0 to G3 there.
     first_strength, second_strength : float
         How far it follows each surface, as a share of the gap.
     """
@@ -69,12 +70,19 @@ def blend(first: BSplineSurface, second: BSplineSurface, settings: BlendSettings
     )
     if not gap.max() > 0:
         raise BuildError("the two borders lie on each other: there is nothing to blend")
-    curves = [part for edge in edges for part in (edge.curve, edge.first, edge.second)]
+    thirds = [third_inward(first, one), third_inward(second, other)]
+    if turned:
+        thirds[1] = reverse(thirds[1])
+    curves = [
+        part
+        for edge, third in zip(edges, thirds, strict=True)
+        for part in (edge.curve, edge.first, edge.second, third)
+    ]
     degree = max(curve.degree for curve in curves)
     alike = make_compatible(curves, degree, np.zeros(0))
     size = float(gap.mean())
-    near = _rows(alike[:3], edges[0], settings.first_smooth, size * settings.first_strength)
-    far = _rows(alike[3:], edges[1], settings.second_smooth, size * settings.second_strength)
+    near = _rows(alike[:4], edges[0], settings.first_smooth, size * settings.first_strength)
+    far = _rows(alike[4:], edges[1], settings.second_smooth, size * settings.second_strength)
     order = len(near) + len(far)
     steps = _bezier(near, order - 1), _bezier(far, order - 1)
     points = np.stack([*steps[0], *steps[1][::-1]], axis=1)
@@ -95,8 +103,8 @@ def _rows(curves: list[BSplineCurve], edge: Edge, smooth: int, reach: float) -> 
     if smooth and not speed.min() > 1e-9 * max(float(speed.max()), 1e-300):
         raise BuildError("a border that is a pole has no direction to go on in: choose G0 there")
     pace = reach / max(float(speed.mean()), 1e-300)
-    places, slope, bend = (curve.points for curve in curves)
-    return [places, -pace * slope, pace**2 * bend][: smooth + 1]
+    places, slope, bend, third = (curve.points for curve in curves)
+    return [places, -pace * slope, pace**2 * bend, -(pace**3) * third][: smooth + 1]
 
 
 def _bezier(rows: list[Floats], degree: int) -> list[Floats]:
@@ -106,4 +114,7 @@ def _bezier(rows: list[Floats], degree: int) -> list[Floats]:
         made.append(rows[0] + rows[1] / degree)
     if len(rows) > 2:
         made.append(2 * made[1] - made[0] + rows[2] / (degree * (degree - 1)))
+    if len(rows) > 3:
+        last = rows[3] / (degree * (degree - 1) * (degree - 2))
+        made.append(3 * made[2] - 3 * made[1] + made[0] + last)
     return made

@@ -26,10 +26,16 @@ LEAST_GAP = 0.0005
 
 @dataclass(frozen=True)
 class TwinSettings:
-    """A mirror plane: its axis, and where it lies along it, mm."""
+    """A mirror plane: its axis, and where it lies along it, mm; a picked plane has the say."""
 
     axis: Literal["x", "y", "z"] = "y"
     at: float = 0.0
+
+    @property
+    def plane(self) -> tuple[Floats, Floats]:
+        """A place on it and its normal."""
+        normal = np.eye(3)["xyz".index(self.axis)]
+        return self.at * normal, normal
 
 
 @dataclass(frozen=True)
@@ -97,12 +103,31 @@ class PairSettings:
     within: float = 0.01
 
 
-def twin(curve: BSplineCurve, settings: TwinSettings) -> BSplineCurve:
-    """Return a curve mirrored in a plane square to an axis."""
-    points = curve.points.copy()
-    axis = "xyz".index(settings.axis)
-    points[:, axis] = 2 * settings.at - points[:, axis]
-    return BSplineCurve(curve.knots, points, curve.weights)
+def twin(curve: BSplineCurve, plane: tuple[Floats, Floats]) -> BSplineCurve:
+    """Return a curve mirrored in a plane, which is told by a place on it and its normal."""
+    return BSplineCurve(curve.knots, mirrored(curve.points, plane), curve.weights)
+
+
+def mirrored(points: Floats, plane: tuple[Floats, Floats]) -> Floats:
+    """Return points, (..., 3), mirrored in a plane."""
+    place, normal = plane
+    return np.asarray(points - 2 * ((points - place) @ normal)[..., None] * normal)
+
+
+def plane_through(points: Floats) -> tuple[Floats, Floats]:
+    """Return the plane that lies nearest to points: a place on it and its normal.
+
+    Raises
+    ------
+    SplineError
+        For fewer than three, or on a line.
+    """
+    middle = points.mean(axis=0)
+    if len(points) > 2:
+        _, spread, axes = np.linalg.svd(points - middle, full_matrices=False)
+        if spread[1] > 1e-6 * spread[0]:
+            return middle, axes[2]
+    raise SplineError("a plane takes three points that do not lie on a line")
 
 
 def copied(curve: BSplineCurve, settings: CopySettings) -> BSplineCurve:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Literal
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place
+from usual_clay.core.build.combine import plane_through
 from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.plate import Plate
 from usual_clay.core.build.sections import BuildError, check_curves
@@ -15,8 +16,9 @@ from usual_clay.core.build.smooth import Smooth, smooth_to
 from usual_clay.core.build.star import Star, spokes_smooth
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.boundary import LOOP, Border
-from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.measured import Measured
+from usual_clay.core.spline.parts import parts_at
 from usual_clay.core.spline.surface import BSplineSurface
 
 GRID = 41
@@ -55,6 +57,13 @@ class FillSettings(Spend):
             raise FitError(f"there is no patch {self.part} of {self.of}")
         if len(self.middle) not in (0, 3) or not np.isfinite(self.middle).all():
             raise FitError("the place where patches meet has three coordinates")
+
+
+@dataclass(frozen=True)
+class FlatSettings(Spend):
+    """How plane curves are filled; ends no farther apart than `mend` are brought together, mm."""
+
+    mend: float = 0.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,9 +110,7 @@ def fill_guide(
     BuildError
         For edges that make no loop: where it is open, and by how much.
     """
-    if len(edges) < 2:
-        raise BuildError("a fill takes two edges or more: one was given")
-    check_curves(edges, "edge")
+    edges = _parted(edges)
     loop, gaps = _loop([Measured(edge) for edge in edges], settings.mend)
     said = [words_of_gaps(gaps, 0.1 * settings.within)]
     if settings.part:
@@ -115,8 +122,8 @@ def fill_guide(
         "v0": v0.at(t), "u1": u1.at(t), "v1": v1.at(1 - t), "u0": u0.at(1 - t)
     }  # fmt: skip
     sides: dict[Border, _Side] = {"v0": v0, "u1": u1, "v1": v1, "u0": u0}
-    plate = Plate(_coons(*(rows[border] for border in LOOP), t))
-    passed = [*inner, *([] if places is None else [places])]
+    plate = Plate(_coons(rows["v0"], rows["u1"], rows["v1"], rows["u0"], t))
+    passed: list[BSplineCurve | Floats] = [*inner, *([] if places is None else [places])]
     plate.settle(passed)
     smooth: dict[Border, Smooth] = {}
     if settings.smooth and beside:
@@ -126,6 +133,46 @@ def fill_guide(
         plate.settle(passed)
     poles = {border: side.corner for border, side in sides.items() if not side.parts}
     return _laid(plate, poles, smooth, gaps, said, len(inner))
+
+
+def _parted(edges: tuple[BSplineCurve, ...]) -> tuple[BSplineCurve, ...]:
+    """Return edges of a loop; a single closed one is parted into four of one length.
+
+    Raises
+    ------
+    BuildError
+    """
+    check_curves(edges, "edge")
+    if len(edges) > 1:
+        return edges
+    if not edges or not (way := Measured(edges[0])).closed:
+        raise BuildError("a fill takes two edges or more, or a closed one: an open one was given")
+    return tuple(parts_at(edges[0], way.parameters(np.array([0.25, 0.5, 0.75]))))
+
+
+def flat_guide(edges: tuple[BSplineCurve, ...], settings: FlatSettings) -> Guide:
+    """Lay a plane face out inside edges that lie in one plane.
+
+    Raises
+    ------
+    BuildError
+        For edges that leave their plane: by how much, and where.
+    """
+    check_curves(edges, "edge")
+    seen = np.concatenate([curve_points(edge, np.linspace(*edge.domain, GRID)) for edge in edges])
+    place, normal = plane_through(seen)
+    off = np.abs((seen - place) @ normal)
+    if off.max() > settings.within:
+        where = ", ".join(f"{x:.1f}" for x in seen[int(np.argmax(off))])
+        raise BuildError(
+            f"the curves do not lie in one plane: they leave it by {off.max():.3f} mm near {where},"
+            f" and {settings.within:g} mm is asked for",
+            seen[int(np.argmax(off))],
+        )
+    spent = {each.name: getattr(settings, each.name) for each in fields(FlatSettings)}
+    guide = fill_guide(edges, (), FillSettings(smooth=0, **spent))
+    grid = guide.grid - ((guide.grid - place) @ normal)[..., None] * normal
+    return replace(guide, grid=grid)
 
 
 def _laid(
@@ -203,9 +250,7 @@ def _smooth(
     for border in borders:
         slope, bend = plate.leaves(border)
         row = plate.row(border)
-        made = smooth_to(
-            row, slope, bend, int(border[1]), beside, settings.smooth, settings.mend
-        )
+        made = smooth_to(row, slope, bend, int(border[1]), beside, settings.smooth, settings.mend)
         if made is None:
             continue
         held = made.slope.copy()
@@ -252,7 +297,8 @@ def _loop(edges: list[Measured], most: float) -> tuple[list[Measured], tuple[Gap
         where = ", ".join(f"{x:.1f}" for x in at)
         raise BuildError(
             f"the loop does not close: edges {one + 1} and {other + 1} are {worst:.3f} mm apart"
-            f" near {where}; up to {most:g} mm is mended"
+            f" near {where}; up to {most:g} mm is mended",
+            at,
         )
     told = tuple(
         Gap(f"edge {a + 1} and edge {b + 1}", away, as_place(place))

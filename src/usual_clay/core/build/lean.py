@@ -34,6 +34,8 @@ from usual_clay.core.spline.surface import BSplineSurface
 ON_LINE = 1e-9
 # Rows of a guide that are source curves count for this share of all its rows.
 LINE_SHARE = 1.0
+# A pole counts for so many rows.
+POLE = 1e4
 # What the search leaves past the distance is made up for by asking for a little less.
 CLOSER, MOST_ROUNDS, SLID_ROUNDS = 0.9, 5, 2
 MOST = 120
@@ -131,6 +133,8 @@ class Guide:
         What the user should know.
     whole : bool
         Whether most of the whole grid is to lie within the distance, not its curves alone.
+    creases : dict
+        By the direction: parameters at which the surface turns sharply.
     smooth : dict
         Of borders that go on smoothly from what lies beside: how they leave it.
     level : dict
@@ -152,6 +156,7 @@ class Guide:
     lines_v: Floats | None = None
     names: tuple[str, ...] = ()
     whole: bool = False
+    creases: dict[str, tuple[float, ...]] = field(default_factory=dict)
     smooth: dict[Border, Smooth] = field(default_factory=dict)
 
     def curve_rows(self, direction: str) -> Bools:
@@ -302,14 +307,20 @@ def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     for name, t, count in (("u", guide.u, spend.nu), ("v", guide.v, spend.nv)):
         weights, on = np.ones(len(t)), guide.curve_rows(name)
         weights[on] = max(1.0, LINE_SHARE * len(t) / max(int(on.sum()), 1))
+        for border, end in ((f"{name}0", 0), (f"{name}1", -1)):
+            if border in guide.poles:
+                # It is put in its one place: no row beside is to make up for that.
+                weights[end] = POLE * weights.max()
         way = Way(t, weights, spend.degree, guide.closed == name, np.zeros(0), _held(guide, name))
         if way.held and max(order for _, order in way.held) >= spend.degree:
             raise FitError("a joint of G1 takes degree 2 or more, one of G2 degree 3 or more")
-        if count and count < way.fewest:
-            raise FitError(f"smooth joints take {way.fewest} control points or more along {name}")
-        many = max(count, way.fewest)
-        inner = even_knots(many, spend.degree)[spend.degree + 1 : -spend.degree - 1]
-        ways.append(replace(way, inner=inner))
+        sharp = np.repeat(np.array(guide.creases.get(name, ())), spend.degree)
+        fewest = way.fewest + len(sharp)
+        if count and count < fewest and not way.closed:
+            raise FitError(f"its joints and creases take {fewest} control points along {name}")
+        inner = even_knots(max(count, fewest) - len(sharp), spend.degree)
+        inner = inner[spend.degree + 1 : -spend.degree - 1]
+        ways.append(replace(way, inner=np.sort(np.concatenate([inner, sharp]))))
     if not watched.any():
         watched[:] = True
     ends = spend.nu or MOST, spend.nv or MOST

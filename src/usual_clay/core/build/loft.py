@@ -189,9 +189,7 @@ def _through(
     for end, way, border in ((0, settings.start, "v0"), (1, settings.stop, "v1")):
         row, slope, bend = rows[-1 if end else 0], free(end, 1), free(end, 2)
         if way in ("G1", "G2"):
-            made = smooth_to(
-                row, slope, bend, end, beside, int(way[1]), BESIDE * settings.within
-            )
+            made = smooth_to(row, slope, bend, end, beside, int(way[1]), BESIDE * settings.within)
             if made is None:
                 which = ("first", "last")[end]
                 raise BuildError(

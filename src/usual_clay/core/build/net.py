@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
+from usual_clay.core.spline.boundary import Border
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.measured import Measured
 
 SEEN, STEPS = 400, 12
+# How far from the first family to the second the place lies that they are brought to.
+SHARES = {"both": 0.5, "along": 0.0, "across": 1.0}
 GRID = 30
+CLOSER = (1 - np.cos(np.linspace(0, np.pi, 2 * GRID))) / 2
 
 
 @dataclass(frozen=True)
@@ -27,9 +32,12 @@ class NetSettings(Spend):
     ----------
     mend : float
         Curves that pass each other at no more than this are brought together, mm.
+    keeps : {"both", "along", "across"}
+        Whether both give way by half, or one family stays and the other does.
     """
 
     mend: float = 0.5
+    keeps: Literal["both", "along", "across"] = "both"
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,7 +51,7 @@ class Crossings:
     gap : (n, m) array
         How far apart, mm.
     place : (n, m, 3) array
-        Half way.
+        Where they are to meet.
     """
 
     along: Floats
@@ -82,19 +90,83 @@ def net_guide(
         [f"{called[0]} {k + 1}" for k in range(len(along))],
         [f"{called[1]} {k + 1}" for k in range(len(across))],
     )
-    met = _crossings(along, across)
+    met = _crossings(along, across, SHARES[settings.keeps])
     _check_gaps(met, names, settings.mend)
     along, across, met, names = _sorted(along, across, met, names)
     closed = _closed(along, across)
+    poles: dict[Border, Floats] = {}
+    if closed != "u":
+        met = _with_poles(along, met, "u", poles, settings.mend)
+    if closed != "v":
+        met = _turned(_with_poles(across, _turned(met), "v", poles, settings.mend))
     u, v = (
-        _parameters(along, met.along, closed == "u"),
-        _parameters(across, met.across.T, closed == "v"),
+        _parameters(along, _inside(met.along, "v", poles), closed == "u"),
+        _parameters(across, _inside(met.across, "u", poles).T, closed == "v"),
     )
-    lines = [_Laid(c, met.along[i], u, met.place[i], closed == "u") for i, c in enumerate(along)]
-    rows = [
-        _Laid(c, met.across[:, j], v, met.place[:, j], closed == "v") for j, c in enumerate(across)
+    own_u, own_v = _own(len(u), "u", poles), _own(len(v), "v", poles)
+    lines = [
+        _Laid(c, met.along[own_v][i], u, met.place[own_v][i], closed == "u")
+        for i, c in enumerate(along)
     ]
-    return _guide(lines, rows, (u, v), met, names, closed, settings)
+    rows = [
+        _Laid(c, met.across[:, own_u][:, j], v, met.place[:, own_u][:, j], closed == "v")
+        for j, c in enumerate(across)
+    ]
+    return replace(
+        _guide(lines, rows, (u, v), (own_u, own_v), met, names, closed, settings), poles=poles
+    )
+
+
+def _own(count: int, direction: str, poles: dict[Border, Floats]) -> slice:
+    """Return which of the crossings along a direction are with curves, not with poles."""
+    first, last = (f"{direction}{end}" in poles for end in (0, 1))
+    return slice(int(first), count - int(last))
+
+
+def _inside(share: Floats, direction: str, poles: dict[Border, Floats]) -> Floats:
+    """Return shares of a family's own curves alone."""
+    count = share.shape[0] if direction == "v" else share.shape[1]
+    own = _own(count, direction, poles)
+    return np.asarray(share[own] if direction == "v" else share[:, own])
+
+
+def _turned(met: Crossings) -> Crossings:
+    return Crossings(met.across.T, met.along.T, met.gap.T, met.place.swapaxes(0, 1))
+
+
+def _with_poles(
+    curves: tuple[BSplineCurve, ...],
+    met: Crossings,
+    direction: str,
+    poles: dict[Border, Floats],
+    most: float,
+) -> Crossings:
+    """Let curves that run on past their outermost crossings into one place cross there too.
+
+    Parameters
+    ----------
+    met : Crossings
+        The curves are its first family, the rows.
+    poles : dict
+        Written: the borders that are such places.
+    """
+    for end, border in ((0, f"{direction}0"), (1, f"{direction}1")):
+        ends = np.stack([curve_points(c, [c.domain[end]])[0] for c in curves])
+        place = ends.mean(axis=0)
+        column = 0 if end == 0 else -1
+        there = np.linalg.norm(met.place[:, column] - place, axis=1)
+        apart = np.linalg.norm(ends - place, axis=1)
+        if apart.max() > most or there.max() <= 4 * most or Measured(curves[0]).closed:
+            continue
+        poles[border] = place  # type: ignore[index]
+        share = np.full((len(curves), 1), float(end))
+        # On the place that is a border's whole, any share is as good: those of the next curve.
+        other = met.across[:, [column]]
+        where = np.tile(place, (len(curves), 1, 1))
+        parts = [(share, met.along), (other, met.across), (apart[:, None], met.gap),
+                 (where, met.place)]  # fmt: skip
+        met = Crossings(*(np.concatenate(x if end == 0 else x[::-1], axis=1) for x in parts))
+    return met
 
 
 def families(curves: tuple[BSplineCurve, ...], most: float) -> tuple[list[int], list[int]]:
@@ -130,6 +202,7 @@ def _guide(
     lines: list[_Laid],
     rows: list[_Laid],
     at: tuple[Floats, Floats],
+    own: tuple[slice, slice],
     met: Crossings,
     names: tuple[list[str], list[str]],
     closed: str,
@@ -140,14 +213,15 @@ def _guide(
         np.append(u, 1.0) if closed == "u" else u,
         np.append(v, 1.0) if closed == "v" else v,
     )
-    fine_u = np.union1d(evenly_in(GRID), u)
-    fine_v = np.union1d(evenly_in(GRID), v)
+    # Towards a pole the shape turns quickly: there the grid is closer.
+    fine_u = np.union1d(evenly_in(GRID) if own[0] == slice(0, len(u)) else CLOSER, u)
+    fine_v = np.union1d(evenly_in(GRID) if own[1] == slice(0, len(v)) else CLOSER, v)
     if closed == "u":
         fine_u = fine_u[:-1]
     if closed == "v":
         fine_v = fine_v[:-1]
-    over_u = np.stack([line.mended(fine_u) for line in lines], axis=1)
-    over_v = np.stack([row.mended(fine_v) for row in rows], axis=0)
+    over_u = _with_places(np.stack([line.mended(fine_u) for line in lines], axis=1), own[1], met, 1)
+    over_v = _with_places(np.stack([row.mended(fine_v) for row in rows], axis=0), own[0], met, 0)
     if closed == "u":
         over_v = np.concatenate([over_v, over_v[:1]])
     if closed == "v":
@@ -166,24 +240,40 @@ def _guide(
     made = [
         *(
             Line(*line.sampled(), np.full(SAMPLES, t))
-            for line, t in zip(lines, v.tolist(), strict=True)
+            for line, t in zip(lines, v[own[1]].tolist(), strict=True)
         ),
     ]
-    for row, t in zip(rows, u.tolist(), strict=True):
+    for row, t in zip(rows, u[own[0]].tolist(), strict=True):
         points, share = row.sampled()
         made.append(Line(points, np.full(SAMPLES, t), share))
     gaps = tuple(
         Gap(
             f"{names[0][i]} and {names[1][j]}",
-            float(met.gap[i, j]),
-            tuple(met.place[i, j].tolist()),
+            float(met.gap[own[1], own[0]][i, j]),
+            as_place(met.place[own[1], own[0]][i, j]),
         )
-        for i, j in np.argwhere(met.gap > 1e-6)
+        for i, j in np.argwhere(met.gap[own[1], own[0]] > 1e-6)
     )
-    words = words_of_gaps(gaps, 0.1 * settings.within)
+    mended = {"both": "closed by half each", "along": "the one across was brought there",
+              "across": "the one along was brought there"}[settings.keeps]  # fmt: skip
+    words = words_of_gaps(gaps, 0.1 * settings.within, mended)
     every = (*names[0], *names[1])
     guide = Guide(tuple(made), fine_u, fine_v, grid, closed, gaps=gaps, words=words)
     return replace(guide, lines_u=u, lines_v=v, names=every)
+
+
+def _with_places(rows: Floats, own: slice, met: Crossings, axis: int) -> Floats:
+    """Return rows of places with those of poles before and behind."""
+    middle = met.place.shape[1 - axis] // 2
+    place = met.place[:, middle] if axis == 1 else met.place[middle]
+    shape = list(rows.shape)
+    shape[axis] = 1
+    parts = [rows]
+    if own.start:
+        parts.insert(0, np.broadcast_to(place[0], shape))
+    if own.stop < len(place):
+        parts.append(np.broadcast_to(place[-1], shape))
+    return np.concatenate(parts, axis=axis)
 
 
 def _spline(t: Floats, values: Floats, axis: int, closed: bool) -> CubicSpline:
@@ -221,8 +311,16 @@ class _Laid:
         return self.at(t), t
 
 
-def _crossings(along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...]) -> Crossings:
-    """Find where each pair passes nearest: from samples, then by Newton's steps on both."""
+def _crossings(
+    along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...], share: float = 0.5
+) -> Crossings:
+    """Find where each pair passes nearest: from samples, then by Newton's steps on both.
+
+    Parameters
+    ----------
+    share : float
+        How far from the first curve to the second the place is taken at which they meet.
+    """
     shape = len(along), len(across)
     found = Crossings(np.zeros(shape), np.zeros(shape), np.zeros(shape), np.zeros((*shape, 3)))
     fine = np.linspace(0, 1, SEEN)
@@ -236,7 +334,7 @@ def _crossings(along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...]
             s, t = _settled(one, other, float(fine[near[at]]), float(fine[at]))
             a, b = curve_points(one, [s])[0], curve_points(other, [t])[0]
             found.gap[i, j] = np.linalg.norm(a - b)
-            found.place[i, j] = (a + b) / 2
+            found.place[i, j] = a + share * (b - a)
             found.along[i, j] = ways[0][i].share(s)
             found.across[i, j] = ways[1][j].share(t)
     return found
@@ -267,7 +365,8 @@ def _check_gaps(met: Crossings, names: tuple[list[str], list[str]], most: float)
         others = f", and {more} more pairs do not meet" if more else ""
         raise BuildError(
             f"{names[0][i]} and {names[1][j]} do not cross: they pass at {met.gap[i, j]:.3f} mm"
-            f" near {where}{others}; up to {most:g} mm is mended"
+            f" near {where}{others}; up to {most:g} mm is mended",
+            met.place[i, j],
         )
 
 

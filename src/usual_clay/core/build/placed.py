@@ -226,7 +226,7 @@ def _nearest(line: Floats, target: TriangleMesh | BSplineSurface) -> Floats:
 
 def _along(line: Floats, target: TriangleMesh | BSplineSurface, axis: int) -> Floats:
     """Return where points land when they go along an axis, to the nearer side."""
-    mesh = target if isinstance(target, TriangleMesh) else _as_mesh(target)
+    mesh = target if isinstance(target, TriangleMesh) else as_mesh(target)
     tree = tree_of(mesh)
     way = np.eye(3)[axis]
     ahead, back = tree.first_hits(line, way)[1], tree.first_hits(line, -way)[1]
@@ -263,7 +263,7 @@ def _settled(surface: BSplineSurface, places: Floats, axes: list[int], wanted: F
     return surface_points(surface, u, v)
 
 
-def _as_mesh(surface: BSplineSurface) -> TriangleMesh:
+def as_mesh(surface: BSplineSurface) -> TriangleMesh:
     """Return a surface as fine triangles."""
     size = float(np.ptp(surface_box(surface), axis=0).max())
     grid = tessellate(surface, steps_for_chord(surface, FINE * size))[0]
@@ -284,7 +284,7 @@ def in_surface(surface: BSplineSurface, settings: InSurfaceSettings) -> BSplineC
         return isocurve(surface, settings.kind[-1], settings.at)
     axis = "xyz".index(settings.kind)
     normal = np.eye(3)[axis]
-    cut = sections(_as_mesh(surface), settings.at * normal, normal)
+    cut = sections(as_mesh(surface), settings.at * normal, normal)
     if not cut:
         raise SplineError(f"the plane {settings.kind} = {settings.at:g} mm misses the surface")
     points = cut[0].points

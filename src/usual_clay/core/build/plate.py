@@ -135,9 +135,7 @@ class Plate:
         """Return rows that give places between those of the grid."""
         i, j = (np.minimum((x / self.step).astype(int), self.count - 2) for x in (u, v))
         s, t = u / self.step - i, v / self.step - j
-        columns = np.stack(
-            [(i + a) * self.count + j + b for a in (0, 1) for b in (0, 1)], axis=1
-        )
+        columns = np.stack([(i + a) * self.count + j + b for a in (0, 1) for b in (0, 1)], axis=1)
         weights = np.stack([(1 - s) * (1 - t), (1 - s) * t, s * (1 - t), s * t], axis=1)
         row = np.repeat(np.arange(len(u)), 4)
         shape = (len(u), self.count**2)

@@ -12,6 +12,8 @@ from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
 from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
+from usual_clay.core.errors import FitError
+from usual_clay.core.spline.boundary import Border
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.measured import Measured
@@ -19,6 +21,8 @@ from usual_clay.core.spline.measured import Measured
 ALONG, ACROSS = 60, 40
 # A profile whose ends lie farther from its rails than this share of its chord belongs elsewhere.
 FAR = 0.5
+# Rails that come so near, as a share of their greatest distance, meet.
+MEETING = 1e-4
 
 
 @dataclass(frozen=True)
@@ -29,9 +33,20 @@ class TwoRailSettings(Spend):
     ----------
     height : {"scaled", "kept"}
         Whether a profile's height grows with the distance of the rails, or stays.
+    marks : tuple of float
+        Shares of the rails' lengths that belong together, pair by pair: the first rail's, the
+        second's, and so on.
     """
 
     height: Literal["scaled", "kept"] = "scaled"
+    marks: tuple[float, ...] = ()
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if len(self.marks) % 2 or not all(0 <= at <= 1 for at in self.marks):
+            raise FitError(
+                "marks are pairs of shares from 0 to 1: the first rail's, then the second's"
+            )
 
 
 @dataclass(frozen=True)
@@ -75,7 +90,7 @@ def two_rail_guide(
     order = np.argsort([station[0] for station in stations]).tolist()
     at = np.array([stations[k] for k in order])
     _check_stations(at, order)
-    maps = [_paired(at, k, closed) for k in range(2)]
+    maps = [_paired(at, k, closed, _marked(settings, at)) for k in range(2)]
     t = np.arange(ALONG) / ALONG if closed else evenly_in(ALONG)
     own = maps[0][1]
     t = np.union1d(t, own) if not closed else np.unique(np.concatenate([t, own % 1.0]))
@@ -107,7 +122,10 @@ def two_rail_guide(
     )
     words = words_of_gaps(told, 0.1 * settings.within, "brought there")
     names = ("rail 1", "rail 2", *(f"profile {k + 1}" for k in order))
-    guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "")
+    # Where rails meet the surface runs to a point.
+    ends: tuple[tuple[Border, int], ...] = () if closed else (("u0", 0), ("u1", -1))
+    poles = {border: starts[end] for border, end in ends if width[end] <= MEETING * width.max()}
+    guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "", poles)
     own = own % 1.0 if closed else own
     return replace(
         guide, gaps=told, words=words, names=names, lines_u=own, lines_v=np.array([0.0, 1.0])
@@ -131,7 +149,7 @@ def sweep_guide(
     if kink is not None:
         where = ", ".join(f"{x:.1f}" for x in kink)
         raise BuildError(
-            f"the path has a kink near {where}: round it, or sweep each part by itself"
+            f"the path has a kink near {where}: round it, or sweep each part by itself", kink
         )
     t = evenly_in(ALONG)
     at = np.array([way.nearest(Measured(each).at(evenly_in(24))) for each in profiles])
@@ -276,7 +294,9 @@ def _check_rails(starts: Floats, axes: Floats, width: Floats) -> None:
         at = int(np.argmax(turned))
         at += int(width[at + 1] < width[at])
         where = ", ".join(f"{x:.1f}" for x in starts[at])
-        raise BuildError(f"the rails cross near {where}: part them there, or take another rail")
+        raise BuildError(
+            f"the rails cross near {where}: part them there, or take another rail", starts[at]
+        )
 
 
 def _check_stations(at: Floats, order: list[int]) -> None:
@@ -290,8 +310,36 @@ def _check_stations(at: Floats, order: list[int]) -> None:
             )
 
 
-def _paired(at: Floats, k: int, closed: bool) -> tuple[PchipInterpolator, Floats]:
-    """Return the share of a rail's length at common parameters, and the profiles' parameters."""
+def _marked(settings: TwoRailSettings, at: Floats) -> Floats:
+    """Return which places of the rails belong together, (n, 2): profiles' and marks.
+
+    Raises
+    ------
+    BuildError
+        For a mark that crosses a profile or another mark.
+    """
+    marks = np.array(settings.marks, dtype=np.float64).reshape(-1, 2)
+    away = np.abs(marks[:, None] - at).max(axis=2).min(axis=1, initial=np.inf)
+    every = np.concatenate([at, marks[away > 1e-6]])
+    every = every[np.argsort(every[:, 0])]
+    crossed = np.flatnonzero((np.diff(every, axis=0) <= 1e-6).any(axis=1))
+    if len(crossed):
+        first, second = every[crossed[0] : crossed[0] + 2].tolist()
+        raise BuildError(
+            f"the places {first[0]:.2f} to {first[1]:.2f} and {second[0]:.2f} to {second[1]:.2f} of"
+            " the rails cross: take a mark out, or move it"
+        )
+    return np.asarray(every)
+
+
+def _paired(stations: Floats, k: int, closed: bool, at: Floats) -> tuple[PchipInterpolator, Floats]:
+    """Return the share of a rail's length at common parameters, and the profiles' parameters.
+
+    Parameters
+    ----------
+    stations, at : (n, 2) and (m, 2) arrays
+        The shares of the rails at which profiles stand, and all that belong together.
+    """
     mean = at.mean(axis=1)
     if closed:
         x = np.concatenate([mean, mean[:1] + 1])
@@ -304,7 +352,8 @@ def _paired(at: Floats, k: int, closed: bool) -> tuple[PchipInterpolator, Floats
         x, y = np.concatenate([[0.0], mean, [1.0]]), np.concatenate([[0.0], at[:, k], [1.0]])
     keep = np.concatenate([[True], np.diff(x) > 1e-6])
     # A profile at an end is the end.
-    return PchipInterpolator(x[keep], y[keep], extrapolate=True), np.clip(mean, 0, 1)
+    own = np.clip(stations.mean(axis=1), 0, 1)
+    return PchipInterpolator(x[keep], y[keep], extrapolate=True), own
 
 
 def _chord_frames(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.measured import Measured
@@ -14,7 +14,17 @@ SEAM_TRIES = 120
 
 
 class BuildError(GeometryError):
-    """Curves that make no such surface: which, where, and what to do."""
+    """Curves that make no such surface: which, where, and what to do.
+
+    Attributes
+    ----------
+    at : (x, y, z) or None
+        Where, if it is at one place.
+    """
+
+    def __init__(self, words: str, at: Floats | None = None) -> None:
+        super().__init__(words)
+        self.at = None if at is None else as_place(at)
 
 
 def check_curves(curves: tuple[BSplineCurve, ...], what: str) -> None:

@@ -77,10 +77,10 @@ class Star:
             self._pin(flat, ring)
 
     def patch(self, k: int, count: int) -> tuple[Plate, dict[Border, Floats]]:
-        """Return the patch at a corner, which is its place (0, 0), and normals of its inner borders.
+        """Return the patch at a corner, and the normals at its inner borders.
 
-        Its u runs along the edge that leaves the corner to that edge's middle, its v back along
-        the edge before it; (1, 1) is the middle of the loop.
+        The corner is its place (0, 0). Its u runs along the edge that leaves the corner to that
+        edge's middle, its v back along the edge before it; (1, 1) is the middle of the loop.
         """
         before = (k - 1) % len(self.loop)
         half = np.array([0.5])
@@ -101,9 +101,7 @@ class Star:
         return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None])
 
 
-def spokes_smooth(
-    plate: Plate, normals: dict[Border, Floats], order: int
-) -> dict[Border, Smooth]:
+def spokes_smooth(plate: Plate, normals: dict[Border, Floats], order: int) -> dict[Border, Smooth]:
     """Let a patch meet its neighbours in the tangent planes that they share."""
     made: dict[Border, Smooth] = {}
     for border, normal in normals.items():

@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.build.combine import mirrored
 from usual_clay.core.fit.parameterize.mirror import Mirror
 from usual_clay.core.fit.patch.meet import Continuity
 from usual_clay.core.fit.solve.system import Space
@@ -203,19 +204,51 @@ def mirrored_surface(surface: BSplineSurface, settings: MirrorSettings) -> BSpli
     return made
 
 
-def mirror_image(surface: BSplineSurface, axis: str, at: float) -> BSplineSurface:
-    """Return a surface mirrored at a plane, its directions exchanged so that normals stay outward.
+def mirror_image(surface: BSplineSurface, plane: tuple[Floats, Floats]) -> BSplineSurface:
+    """Return a surface mirrored in a plane, its directions exchanged so that normals stay outward.
 
     Parameters
     ----------
-    axis : {"x", "y", "z"}
-        The plane is square to it.
-    at : float
-        Where the plane lies along the axis, mm.
+    plane : two (3,) arrays
+        A place on it and its normal.
     """
+    return swap_directions(replace(surface, points=mirrored(surface.points, plane)))
+
+
+@dataclass(frozen=True)
+class MeetTwinSettings:
+    """The plane in which a surface meets its mirror image smoothly."""
+
+    axis: Literal["x", "y", "z"] = "y"
+    at: float = 0.0
+
+
+def meeting_its_twin(surface: BSplineSurface, settings: MeetTwinSettings) -> BSplineSurface:
+    """Bring a surface's nearest border into a mirror plane, and square to it.
+
+    Then the surface and its mirror image are one smooth shape: the slope across stands along the
+    plane's normal, and the curvature across is the same on both sides by symmetry (G2).
+
+    Raises
+    ------
+    SplineError
+        Where no border lies near the plane.
+    """
+    axis = "xyz".index(settings.axis)
     points = surface.points.copy()
-    points[..., "xyz".index(axis)] = 2 * at - points[..., "xyz".index(axis)]
-    return swap_directions(replace(surface, points=points))
+    off = {side: np.abs(border_rows(points, side)[0][..., axis] - settings.at) for side in BORDERS}
+    side = min(BORDERS, key=lambda each: float(off[each].max()))
+    rows = border_rows(points, side)
+    leg = float(np.linalg.norm(rows[1] - rows[0], axis=1).mean())
+    if off[side].max() > max(leg, 1e-12):
+        raise SplineError(
+            f"its nearest border, {side}, lies up to {off[side].max():.2f} mm from the plane"
+            f" {settings.axis} = {settings.at:g}: it meets no twin there"
+        )
+    rows[0][:, axis] = settings.at
+    level = [k for k in range(3) if k != axis]
+    rows[1][:, level] = rows[0][:, level]
+    return replace(surface, points=points)
 
 
 def evenly_spaced(surface: BSplineSurface, settings: EvenSettings) -> BSplineSurface:

@@ -74,7 +74,7 @@ class Way:
             fixed = fixed / np.linalg.norm(fixed, axis=1, keepdims=True)
         bends = np.diff(np.eye(self.count), min(2, self.degree), axis=0)
         square = rows.T @ (self.weights[:, None] * rows)
-        square += STIFFNESS * np.trace(square) * (bends.T @ bends)
+        square += STIFFNESS * float((rows**2).sum()) * (bends.T @ bends)
         # What is kept settles a part of the control points, the rows what that leaves free.
         free = null_space(fixed) if len(fixed) else np.eye(self.count)
         own = free @ np.linalg.solve(free.T @ square @ free, free.T)

@@ -54,12 +54,13 @@ class TubeSettings(Spend):
         mm; one for all of it, or several, which it blends between.
     stations : tuple of float
         The shares of its length at which it has them; evenly spread without.
-    ends : {"open", "round"}
+    ends : {"open", "flat", "round"}
+        Rings, plane faces, or half balls.
     """
 
     radii: tuple[float, ...] = (1.0,)
     stations: tuple[float, ...] = ()
-    ends: Literal["open", "round"] = "open"
+    ends: Literal["open", "flat", "round"] = "open"
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -119,8 +120,8 @@ def revolve_guide(
     ends = np.tile(own[-1, 1:], (SAMPLES, 1)) if rail is None else frame.followed(rail, at)
     lines.append(Line(frame.placed(at, *ends.T), fine, np.ones(SAMPLES)))
     poles: dict[Border, Floats] = {}
-    ends: tuple[tuple[Border, int], ...] = (("v0", 0), ("v1", -1))
-    for border, k in ends:
+    tips: tuple[tuple[Border, int], ...] = (("v0", 0), ("v1", -1))
+    for border, k in tips:
         if own[k, 1] <= ON_AXIS * own[:, 1].max():
             poles[border] = frame.placed(np.zeros(1), np.zeros(1), own[[k], 2])[0]
     # Between the profile and the rail only the turning says where it runs.
@@ -218,7 +219,7 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     way = Measured(path)
     if (kink := kink_of(way)) is not None:
         where = ", ".join(f"{x:.1f}" for x in kink)
-        raise BuildError(f"the path has a kink near {where}: round it, or make two tubes")
+        raise BuildError(f"the path has a kink near {where}: round it, or make two tubes", kink)
     t = evenly_in(3 * ALONG)
     stations = settings.stations or tuple(np.linspace(0, 1, len(settings.radii)).tolist())
     radius = np.full(len(t), settings.radii[0])
@@ -232,14 +233,18 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
         "nk,tkd->tnd", shape, frames[:, :2]
     )
     poles: dict[Border, Floats] = {}
+    creases: dict[str, tuple[float, ...]] = {}
     if settings.ends != "open":
-        grid, t, poles = _with_ends(grid, t, way, radius, frames)
+        flat = settings.ends == "flat"
+        grid, t, poles, rims = _with_ends(grid, t, way, radius, frames, flat)
+        creases = {"v": rims} if flat else {}
     few = max(1, len(t) // 24)
     lines = [
         Line(row, turn, np.full(ROUND, at)) for row, at in zip(grid[::few], t[::few], strict=True)
     ]
     lines += [Line(grid[:, k], np.full(len(t), turn[k]), t) for k in range(0, ROUND, ROUND // 6)]
-    return Guide(tuple(lines), turn, t, grid.transpose(1, 0, 2), "u", poles, words=words)
+    guide = Guide(tuple(lines), turn, t, grid.transpose(1, 0, 2), "u", poles, words=words)
+    return replace(guide, creases=creases)
 
 
 def _ring(profile: BSplineCurve | None, turn: Floats) -> Floats:
@@ -257,13 +262,22 @@ def _ring(profile: BSplineCurve | None, turn: Floats) -> Floats:
 
 
 def _with_ends(
-    grid: Floats, t: Floats, way: Measured, radius: Floats, frames: Floats
-) -> tuple[Floats, Floats, dict[Border, Floats]]:
-    """Close a tube's ends by half balls, which run to a pole each."""
+    grid: Floats, t: Floats, way: Measured, radius: Floats, frames: Floats, flat: bool
+) -> tuple[Floats, Floats, dict[Border, Floats], tuple[float, float]]:
+    """Close a tube's ends by half balls or plane faces, which run to a pole each.
+
+    Returns
+    -------
+    grid, t, poles
+    rims : (float, float)
+        The parameters at which the ends begin.
+    """
     angle = np.linspace(0, np.pi / 2, 12)
-    lift, size = np.sin(angle), np.cos(angle)
-    rows, at, poles = [], [], {}
-    for end, sign in ((0, -1.0), (-1, 1.0)):
+    lift, size = (0 * angle, 1 - angle / angle[-1]) if flat else (np.sin(angle), np.cos(angle))
+    rows, at = [], []
+    poles: dict[Border, Floats] = {}
+    ends: tuple[tuple[Border, int, float], ...] = (("v0", 0, -1.0), ("v1", -1, 1.0))
+    for border, end, sign in ends:
         middle = way.at(t[[end]])[0]
         ring, ahead = grid[end] - middle, frames[end, 2]
         cap = (
@@ -274,10 +288,11 @@ def _with_ends(
         reach = np.concatenate([[0], np.cumsum(np.hypot(np.diff(lift), np.diff(size)))])[1:]
         rows.append(cap)
         at.append(reach * radius[end])
-        poles["v0" if end == 0 else "v1"] = middle + sign * radius[end] * lift[-1] * ahead
+        poles[border] = middle + sign * radius[end] * lift[-1] * ahead
     whole = np.concatenate([rows[0][::-1], grid, rows[1]])
     along = np.concatenate([-at[0][::-1], t * way.length, way.length + at[1]])
-    return whole, (along - along[0]) / (along[-1] - along[0]), poles
+    along = (along - along[0]) / (along[-1] - along[0])
+    return whole, along, poles, (float(along[len(at[0])]), float(along[-1 - len(at[1])]))
 
 
 def _too_tight(way: Measured, t: Floats, radius: Floats) -> str:

@@ -13,7 +13,7 @@ from typing import Any, Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.spline.basis import SplineError
+from usual_clay.core.spline.basis import SplineError, collocation
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.knots import insert_knot, reverse
 from usual_clay.core.spline.surface import BSplineSurface
@@ -98,6 +98,15 @@ def edge_of(surface: BSplineSurface, border: Border) -> Edge:
         second = (degree - 1) / (degree * near) * ((rows[2] - rows[1]) / far - first)
     along = knots_along(surface, border)
     return Edge(*(BSplineCurve(along, part.copy()) for part in (rows[0], first, second)))
+
+
+def third_inward(surface: BSplineSurface, border: Border) -> BSplineCurve:
+    """Return the third derivative inward over a border, on its knots."""
+    rows = border_rows(surface.points, border)
+    across, degree = knots_across(surface, border)
+    inward = 1 - across[::-1] if is_far(border) else across
+    third = collocation(inward, degree, np.zeros(1), 3)[0]
+    return BSplineCurve(knots_along(surface, border), np.tensordot(third, rows, axes=1))
 
 
 def steps_inward(knots: Floats, degree: int, border: Border) -> tuple[float, float]:

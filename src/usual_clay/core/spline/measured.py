@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+from scipy.interpolate import CubicHermiteSpline
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.closest import curve_foot_points
@@ -15,6 +17,8 @@ from usual_clay.core.spline.parts import lengths
 
 # Ends nearer than this share of a curve's length are one place.
 TOGETHER = 1e-6
+# A curve that anywhere goes slower than this share of its mean pace nearly stands still there.
+SLOWEST = 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,8 +56,19 @@ class Measured:
         if self.closed:
             share = share + self.begins
             share = np.where((share > 1) | (share < 0), share % 1.0, share)
+        return np.asarray(self._run(share))
+
+    @cached_property
+    def _run(self) -> Callable[[Floats], Floats]:
+        """Gives parameters at shares of the length: a cubic with the pace that the curve has."""
         t, along = self._table
-        return np.interp(share, along / along[-1], t)
+        share = along / along[-1]
+        pace = np.linalg.norm(curve_derivatives(self.curve, t, 1)[1], axis=1) / along[-1]
+        if pace.min() < SLOWEST:
+            # Where it stands still no cubic does.
+            return lambda at: np.interp(at, share, t)
+        cubic = CubicHermiteSpline(share, t, 1 / pace)
+        return lambda at: np.clip(cubic(np.clip(at, 0, 1)), t[0], t[-1])
 
     def at(self, share: Floats) -> Floats:
         """Return places, (n, 3)."""

@@ -1,0 +1,116 @@
+"""The card that ties a loose item again: what it lost, and what lies where that lay."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QCheckBox, QComboBox, QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import Card
+from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import Row, button, combo
+from usual_clay.core.errors import ClayError, sentence
+from usual_clay.job.edits import ties
+from usual_clay.job.items import Followed, ItemId
+
+
+class TiesCard(Card):
+    """A row for each lost source, with the nearest item offered first."""
+
+    def __init__(self, session: Session, done: Callable[[], None]) -> None:
+        super().__init__(session, "Tie again")
+        self._done = done
+        self._item: ItemId = ""
+        self._lost: list[ties.Missing] = []
+        self.boxes: list[QComboBox] = []
+        self._body: QWidget | None = None
+        self.place = QVBoxLayout()
+        self.column.addLayout(self.place)
+        self.others = QCheckBox("")
+        self.others.setChecked(True)
+        self.column.addWidget(self.others)
+        self.add_say()
+        self.keep = button("Tie again", "Let it follow these (Enter)", "main", clicked=self.accept)
+        self.add_buttons(button("Cancel", "Leave it loose (Esc)", clicked=self.cancel), self.keep)
+        self.column.addStretch(1)
+
+    def offer(self, item: Followed) -> None:
+        """Show what an item lost."""
+        job = self.session.job
+        self._item, self._lost = item.id, ties.missing(job, item)
+        self.about.setText(f"{item.name} is loose: what it followed is gone. It keeps its shape.")
+        if self._body is not None:
+            self._body.hide()
+            self._body.deleteLater()
+        self._body, self.boxes = QWidget(), []
+        column = QVBoxLayout(self._body)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        for lost in self._lost:
+            box = combo(f"What takes the place of {lost.role}")
+            for each in ties.offers(job, item, lost):
+                near = "" if each.away != each.away else f"   {each.away:.2f} mm away"
+                box.addItem(f"{each.name}{near}", each.item)
+            box.addItem("none yet", "")
+            box.currentIndexChanged.connect(lambda _index: self._light())
+            column.addWidget(Row(lost.role, box, stretch=0))
+            self.boxes.append(box)
+        self.place.addWidget(self._body)
+        also = self._also()
+        self.others.setVisible(bool(also))
+        if also:
+            self.others.setText(f"{ties.words_of(also)} too")
+            self.others.setToolTip("They followed the same, and are loose as well")
+        self.say("", "" if self._lost else "Nothing that it follows is gone.")
+        self.keep.setEnabled(bool(self._lost))
+        self._light()
+
+    def _also(self) -> list[Followed]:
+        job = self.session.job
+        item = job.the(self._item, Followed)
+        found = {
+            other.id: other
+            for lost in self._lost
+            for other in ties.lost_the_same(job, item, lost.source)
+        }
+        return list(found.values())
+
+    def _light(self) -> None:
+        """Show on the stage what is picked."""
+        job = self.session.job
+        picked = [job.items.get(str(box.currentData())) for box in self.boxes]
+        places = [ties.places_of(job, each) for each in picked if each is not None]
+        self.session.sight.light([each for each in places if each is not None])
+
+    def accept(self) -> None:
+        """Tie it to what is picked; others that lost the same too, where they are to."""
+        session, job = self.session, self.session.job
+        picked = {
+            lost.source: str(box.currentData())
+            for lost, box in zip(self._lost, self.boxes, strict=True)
+            if box.currentData()
+        }
+        if not picked:
+            self.say("", "Pick what it is to follow.")
+            return
+        items = [job.the(self._item, Followed)]
+        if self.others.isVisible() and self.others.isChecked():
+            items += self._also()
+        if not all(session.may_change(item) for item in items):
+            return
+        try:
+            for item in items:
+                job = ties.tied_again(job, job.the(item.id, Followed), picked)
+        except ClayError as error:
+            self.say("", sentence(error))
+            return
+        self._close()
+        session.commit(job, f"tie {ties.words_of(items)} again")
+        session.choice.choose(items[0].id)
+
+    def cancel(self) -> None:
+        self._close()
+
+    def _close(self) -> None:
+        self.session.sight.light([])
+        self._done()
