@@ -13,7 +13,7 @@ from tests.bench.hands import Hands
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.files.job_file import write_job
-from usual_clay.job.edits.curves import reshaped
+from usual_clay.job.edits.curves import new_curve, reshaped
 from usual_clay.job.edits.surfaces import reshaped_surface
 from usual_clay.job.items import Curve, Region, Surface
 
@@ -65,9 +65,9 @@ def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
     assert report.max <= session.job.tolerance.deviation
     assert not plain.by_area
     # Near the scan between them: its last source is the region.
-    boxes = hands.window.cards.card._pages["two-rail"][1]
-    role, _, box = boxes[-1]
-    assert role.name == "near"
+    rows = hands.window.cards.card._pages["two-rail"][1]
+    role, box = rows.takes[-1].role, rows.boxes[-1]
+    assert role == "near"
     box.setCurrentIndex(box.findData(region.id))
     hands.wait()
     near = session.job.get(plain.id, Surface)
@@ -125,12 +125,30 @@ def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
     assert again.geometry.points.tolist() == near.geometry.points.tolist()
     assert again.recipe is not None
     assert again.recipe.kind == "two-rail"
-    session.choice.choose(named(hands, ARCHES[1]).id)
+    old = named(hands, ARCHES[1])
+    session.choice.choose(old.id)
+    hands.key(Qt.Key.Key_Delete)
+    assert "Two-rail 1 will be loose without" in hands.window.cards.told.text()
+    assert old.id in session.job.items
     hands.key(Qt.Key.Key_Delete)
     hands.wait()
     loose = session.job.the(near.id, Surface)
     assert session.job.is_loose(loose)
     assert loose.geometry.points.tolist() == near.geometry.points.tolist()
+    # Tied again to the curve that lies where the old one lay; the other sources are untouched.
+    lifted = replace(old.geometry, points=old.geometry.points + [0.0, 0, 0.02])
+    fresh = new_curve(session.job, lifted, "Arch anew", None)
+    session.commit(session.job.with_item(fresh), "a new arch")
+    session.choice.choose(near.id)
+    hands.window.commands.run("tie again")
+    card = hands.window.cards.card
+    assert card.boxes[0].itemText(0).startswith("Arch anew   0.0")
+    hands.key(Qt.Key.Key_Return, widget=card)
+    hands.wait()
+    tied = session.job.the(near.id, Surface)
+    assert not session.job.is_loose(tied)
+    assert {*tied.recipe.sources} - {*near.recipe.sources} == {fresh.id}
+    assert off(tied, session.job.the(fresh.id, Curve)) <= 0.055
 
 
 def test_what_makes_no_surface_is_said_on_the_card_and_leaves_the_job(with_demo: Hands) -> None:

@@ -149,14 +149,14 @@ def test_a_kind_of_recipe_is_one_row(
     assert isinstance(card, RecipeCard)
     assert card.title.text() == "Span: Span"
     before = made()
-    _, picks, fields = card._pages["span"]
+    _, rows, fields = card._pages["span"]
     fields.parts["rise"][0].setValue(5.0)
     with_pair.wait()
     assert made().points[1, :, 2] - before.points[1, :, 2] == pytest.approx(5.0)
     fields.parts["rows"][0].setValue(40)
     with_pair.wait()
     assert window.cards.told.text() == "A span has 2 to 9 rows."
-    box = picks[1][2]
+    box = rows.boxes[1]
     box.setCurrentIndex(box.findData(third))
     with_pair.wait()
     assert made().points[-1, :, 1] == pytest.approx(25.0)

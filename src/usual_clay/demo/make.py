@@ -23,6 +23,7 @@ from usual_clay.core.scan.region import spread
 from usual_clay.core.scan.register import settle_onto
 from usual_clay.core.scan.symmetry import mirror_plane
 from usual_clay.demo.curves import follow, named, with_curves
+from usual_clay.demo.parts import with_parts
 from usual_clay.demo.pictures import PAPER, pinned, write_pictures
 from usual_clay.demo.points import BALL, write_point_lists
 from usual_clay.demo.scan import demo_scan, pose, true_mesh
@@ -93,7 +94,8 @@ def demo_job(mesh: TriangleMesh) -> Job:
     The pictures are pinned and scaled by their bars, and still contradict each other. The probed
     outline is clean and moved to the surface; the scan is set straight by its symmetry and by
     that outline; its outlines, its gill plate's edge and three profiles are traced; patches are
-    laid over back, belly and a gill plate; its back is cast.
+    laid over back, belly and a gill plate; belly, tail, diving lip, hanger wire and a part of the
+    gill plate are made from curves; its back is cast.
     """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
@@ -101,7 +103,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     region = Region(id=job.new_id("region"), name="Back", scan=scan.id, vertices=back_of(mesh))
     job = job.with_item(region)
     job = _with_points(_with_pictures(job))
-    job = with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh))))
+    job = with_parts(with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh)))))
     settings = CastSettings(nu=14, nv=6, reach=0.1)
     return follow(job, "Back cast", "cast", settings, measured=region)
 

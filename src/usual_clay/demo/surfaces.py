@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place, as_places
@@ -35,21 +37,21 @@ def with_surfaces(job: Job) -> Job:
     x = np.linspace(FRONT, REAR, 6)
     width, _, _, centre = profile(x)
     line = np.stack([x, width, centre], axis=1)
-    job = _on_scan(job, "Widest line", line)
+    job = on_scan(job, "Widest line", line)
     left = named(job, Curve, "Widest line")
     job = follow(job, "Widest line twin", "twin", TwinSettings(), curve=left)
     right = named(job, Curve, "Widest line twin")
     for name, up in (("Back", 1), ("Belly", -1)):
         ends = []
         for where, station, end in (("front", FRONT, 0), ("rear", REAR, -1)):
-            job = _arch(job, f"{name} arch, {where}", station, up, left.geometry.points[end])
+            job = arch(job, f"{name} arch, {where}", station, up, left.geometry.points[end])
             ends.append(named(job, Curve, f"{name} arch, {where}"))
         goes_on = [named(job, Surface, "Back patch")] if name == "Belly" else []
         job = _patch(job, f"{name} patch", scan, (left, ends[1], right, ends[0]), "y", goes_on)
     borders = []
     for number, leg in enumerate(GILL, start=1):
-        places = np.array([[px, -_half_width(px, pz), pz] for px, pz in leg])
-        job = _on_scan(job, f"Gill border {number}", places)
+        places = np.array([[px, -half_width(px, pz), pz] for px, pz in leg])
+        job = on_scan(job, f"Gill border {number}", places)
         borders.append(named(job, Curve, f"Gill border {number}"))
     return _patch(job, "Gill plate patch", scan, tuple(borders), "", [])
 
@@ -58,39 +60,40 @@ def gill_places(scan: Scan) -> tuple[Floats, frozenset[int]]:
     """Return where the gill plate's borders are clicked, and which are points on the way."""
     every = [place for leg in GILL for place in leg[:-1]]
     corners = {leg[0] for leg in GILL}
-    near = np.array([[x, -_half_width(x, z), z] for x, z in every])
-    places = np.array([scan.mesh.vertices[_nearest(scan, place)] for place in near])
+    near = np.array([[x, -half_width(x, z), z] for x, z in every])
+    places = np.array([scan.mesh.vertices[nearest(scan, place)] for place in near])
     return places, frozenset(k for k, place in enumerate(every) if place not in corners)
 
 
-def _half_width(x: float, z: float) -> float:
+def half_width(x: float, z: float) -> float:
     """Return about how far from the middle the side lies; the scan is near."""
     width, back, belly, centre = (float(part[0]) for part in profile(np.array([x])))
     up = (z - centre) / (back if z > centre else belly)
     return width * float((1 - abs(up) ** SECTION_POWER) ** (1 / SECTION_POWER))
 
 
-def _on_scan(job: Job, name: str, places: Floats) -> Job:
+def on_scan(job: Job, name: str, places: Floats) -> Job:
     """Draw a curve on the scan, its points set as well as a hand clicks."""
     scan = named(job, Scan, "Lure scan")
-    clicked = np.array([scan.mesh.vertices[_nearest(scan, place)] for place in places])
+    clicked = np.array([scan.mesh.vertices[nearest(scan, place)] for place in places])
     # Clicks at the ends are drawn to what is there already.
     for curve in job.all(Curve):
         ends = curve.geometry.points[[0, -1]]
         for k in (0, -1):
             away = np.linalg.norm(ends - places[k], axis=1)
-            if away.min() < 1.0 and name.startswith("Gill") == curve.name.startswith("Gill bo"):
+            # Borders of one loop meet each other alone.
+            if away.min() < 1.0 and name.rpartition(" ")[0] == curve.name.rpartition(" ")[0]:
                 clicked[k] = ends[int(np.argmin(away))]
     settings = DrawnSettings("through", as_places(clicked), within=WITHIN)
     job = follow(job, name, "drawn", settings, scan=scan)
     return job.changed(named(job, Curve, name).id, visible=False)
 
 
-def _nearest(scan: Scan, place: Floats) -> int:
+def nearest(scan: Scan, place: Floats) -> int:
     return int(np.argmin(np.linalg.norm(scan.mesh.vertices - place, axis=1)))
 
 
-def _arch(job: Job, name: str, station: float, up: int, start: Floats) -> Job:
+def arch(job: Job, name: str, station: float, up: int, start: Floats) -> Job:
     """Draw an arch across from widest line to widest line, and keep it upright at both."""
     scan = named(job, Scan, "Lure scan")
     width, back, belly, centre = (float(part[0]) for part in profile(np.array([station])))
@@ -131,13 +134,18 @@ def _patch(
         joints=("G1", "G0", "G1", "G0") if goes_on else ("G0", "G0", "G0", "G0"),
         beside=places,
     )
-    roles = {
+    roles: dict[str, Any] = {
         "scan": scan.id,
         "borders": [item.id for item in borders],
         "beside": [surface.id for surface in goes_on],
     }
-    item = planned(job, "patch", settings, name, **roles)
+    job = leanest(job, "patch", settings, name, **roles)
+    return job.changed(named(job, Surface, name).id, visible=False)
+
+
+def leanest(job: Job, kind: str, settings: Any, name: str, **roles: Any) -> Job:
+    """Add the leanest item of a kind that is within tolerance."""
+    item = planned(job, kind, settings, name, **roles)
     assert item.recipe is not None
     found = search(item, given_for(job, item.recipe), job.tolerance)
-    job = with_outcome(job.with_item(item), item, found)
-    return job.changed(item.id, visible=False)
+    return with_outcome(job.with_item(item), item, found)

@@ -10,7 +10,7 @@ from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.build.blank import BlankSettings, blank_guide
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.combine import TwinSettings
-from usual_clay.core.build.fill import FillSettings, FlatSettings, fill_guide, flat_guide
+from usual_clay.core.build.fill import FillSettings, FlatSettings, fill_guide, flat_face
 from usual_clay.core.build.lean import Built, Guide, Spend, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.near import near
@@ -129,7 +129,10 @@ def make_fill(settings: FillSettings, given: Given, progress: Progress, _: objec
 
 def make_flat(settings: FlatSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:
     """Lay a plane face inside curves."""
-    return _lean(flat_guide(given.all("edges"), settings), settings, given, progress)
+    made = flat_face(given.all("edges"), settings)
+    if isinstance(made, BSplineSurface):
+        return SurfaceMade(made)
+    return _lean(made, settings, given, progress)
 
 
 def make_blank(settings: BlankSettings, given: Given, progress: Progress, _: object) -> SurfaceMade:

@@ -14,12 +14,14 @@ from usual_clay.core.build.plate import Plate
 from usual_clay.core.build.sections import BuildError, check_curves
 from usual_clay.core.build.smooth import Smooth, smooth_to
 from usual_clay.core.build.star import Star, spokes_smooth
+from usual_clay.core.build.straight import RuledSettings, ruled
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.boundary import LOOP, Border
+from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.measured import Measured
 from usual_clay.core.spline.parts import parts_at
-from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 GRID = 41
 # Sides of the surface; a corner inside one that turns by more is sharp.
@@ -150,8 +152,11 @@ def _parted(edges: tuple[BSplineCurve, ...]) -> tuple[BSplineCurve, ...]:
     return tuple(parts_at(edges[0], way.parameters(np.array([0.25, 0.5, 0.75]))))
 
 
-def flat_guide(edges: tuple[BSplineCurve, ...], settings: FlatSettings) -> Guide:
+def flat_face(edges: tuple[BSplineCurve, ...], settings: FlatSettings) -> Guide | BSplineSurface:
     """Lay a plane face out inside edges that lie in one plane.
+
+    Inside one closed curve it is straight lines between its halves, which its edge is exactly,
+    where these do not cross; else a guide.
 
     Raises
     ------
@@ -169,10 +174,35 @@ def flat_guide(edges: tuple[BSplineCurve, ...], settings: FlatSettings) -> Guide
             f" and {settings.within:g} mm is asked for",
             seen[int(np.argmax(off))],
         )
+    if len(edges) == 1 and (halves := _halves(edges[0], normal)) is not None:
+        return halves
     spent = {each.name: getattr(settings, each.name) for each in fields(FlatSettings)}
     guide = fill_guide(edges, (), FillSettings(smooth=0, **spent))
     grid = guide.grid - ((guide.grid - place) @ normal)[..., None] * normal
     return replace(guide, grid=grid)
+
+
+def _halves(edge: BSplineCurve, normal: Floats) -> BSplineSurface | None:
+    """Return straight lines between the halves of a closed curve, where none cross.
+
+    It is parted where it goes farthest along its longest way.
+    """
+    t = np.linspace(*edge.domain, 4 * GRID)
+    places = curve_points(edge, t)
+    middle = places - places.mean(axis=0)
+    along = middle @ np.linalg.svd(middle, full_matrices=False)[2][0]
+    ends = np.sort(t[[int(np.argmin(along)), int(np.argmax(along))]])
+    parts = parts_at(edge, ends)
+    if len(parts) == 3:
+        # The seam lies within a half: its two parts are one.
+        parts = [parts[1], chain([parts[2], parts[0]]).curve]
+    if len(parts) != 2:
+        return None
+    made = ruled((parts[0], parts[1]), RuledSettings())
+    inner = evenly_in(GRID)[1:-1]
+    u, v = (x.ravel() for x in np.meshgrid(inner, evenly_in(5), indexing="ij"))
+    facing = surface_normals(made, u, v) @ normal
+    return made if (facing > 0).all() or (facing < 0).all() else None
 
 
 def _laid(
