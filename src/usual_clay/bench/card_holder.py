@@ -52,6 +52,11 @@ class CardHolder(QWidget):
         self.session = session
         self.setObjectName("panel")
         self._commands = commands
+        # Under the cards: what is to be in sight always.
+        self.feet = QWidget()
+        self.feet.setObjectName("panel")
+        self._feet = QVBoxLayout(self.feet)
+        self._feet.setContentsMargins(0, 0, 0, 0)
         self._made: dict[tuple[str, str], Card] = {}
         # What a card is given of the window besides.
         self.more: dict[str, tuple] = {}
@@ -115,6 +120,9 @@ class CardHolder(QWidget):
         card: Card = made(self.session, *more)
         card.hide()
         self._column.addWidget(card)
+        if card.foot is not None:
+            card.foot.hide()
+            self._feet.addWidget(card.foot)
         self._made[module, kind] = card
         return card
 
@@ -136,9 +144,13 @@ class CardHolder(QWidget):
         else:
             card = self.job if self.session.shown.items else self.start
         if card is not self.card or card.isHidden():
+            if self.card.foot is not None:
+                self.card.foot.hide()
             self.card.hide()
             self.card = card
             card.show()
+            if card.foot is not None:
+                card.foot.show()
         card.refresh()
 
     def ask(self, name: str) -> Any:

@@ -9,6 +9,7 @@ from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import put_icon
 from usual_clay.bench.widgets import label
+from usual_clay.core.fit.parameterize.region import CastSettings
 
 WIDTH = 78
 
@@ -63,8 +64,9 @@ class ToolRail(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        surface = self.session.choice.surface() is not None
+        surface = self.session.choice.surface()
+        cast = surface is not None and surface.made_by(CastSettings) is not None
         for name, made in self.tools.items():
-            casts = name == "cast" and surface and self.session.hand.tool is None
+            casts = name == "cast" and cast and self.session.hand.tool is None
             made.setChecked(self.session.hand.tool == name or casts)
             put_icon(made, self._table[name].icon, "accent_ink" if made.isChecked() else "ink")

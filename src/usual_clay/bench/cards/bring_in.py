@@ -69,7 +69,7 @@ class BringInCard(Card):
             self.made,
         ):
             self.column.addWidget(part)
-        self.add_buttons(self.drop, self.keep)
+        self.pin_buttons(self.drop, self.keep)
         self.column.addStretch(1)
 
     def offer(self, path: Path) -> None:

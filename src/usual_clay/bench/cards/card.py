@@ -16,6 +16,8 @@ class Card(QWidget):
     def __init__(self, session: Session, title: str = "") -> None:
         super().__init__()
         self.session = session
+        # The card's own actions, where they are kept in sight.
+        self.foot: QWidget | None = None
         self.setObjectName("panel")
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(14, 12, 14, 12)
@@ -49,6 +51,16 @@ class Card(QWidget):
         self.trouble = label(role="trouble", wraps=True)
         self.column.addWidget(self.words)
         self.column.addWidget(self.trouble)
+
+    def pin_buttons(self, *buttons: QPushButton) -> None:
+        """Put the card's own actions under it, where they never scroll out of sight."""
+        self.foot = QWidget()
+        self.foot.setObjectName("panel")
+        row = QHBoxLayout(self.foot)
+        row.setContentsMargins(14, 8, 14, 12)
+        row.setSpacing(8)
+        for made in buttons:
+            row.addWidget(made, 1)
 
     def add_buttons(self, *buttons: QPushButton, into: QVBoxLayout | None = None) -> None:
         """Put buttons side by side, at the foot of the card or of a part of it."""

@@ -42,7 +42,7 @@ class CurvesInCard(Card):
         self.column.addWidget(self.plane_row)
         self.column.addWidget(self.made)
         self.keep = button("Bring in", "Add them to the job (Enter)", "main", clicked=self.accept)
-        self.add_buttons(button("Cancel", "Leave it (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Leave it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
 
     def offer(self, path: Path) -> None:

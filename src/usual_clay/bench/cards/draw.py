@@ -100,7 +100,7 @@ class DrawCard(Card):
         self.column.addWidget(self.reading)
         self.column.addWidget(self.trouble)
         self.keep = button("Keep", "Add the curve (Enter)", "main", clicked=self.accept)
-        self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
         self._set_kind("controls")
 

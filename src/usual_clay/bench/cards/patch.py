@@ -79,7 +79,7 @@ class PatchCard(Card):
         self.keep = button(
             "Keep", "Keep the borders and the patch (Enter)", "main", clicked=self.accept
         )
-        self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
         self._way = "draw"
 

@@ -60,7 +60,7 @@ class PinCard(Card):
         self.column.addWidget(self.step_row)
         self.column.addWidget(self.page_row)
         self.column.addWidget(self.made)
-        self.add_buttons(button("Cancel", "Leave it (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Leave it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
 
     def offer(self, paths: list[Path]) -> None:

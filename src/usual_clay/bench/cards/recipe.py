@@ -61,7 +61,7 @@ class RecipeCard(Card):
         self.loose = commands.button("set loose")
         self.again = commands.button("tie again")
         self.search = commands.button("to tolerance", "To tolerance")
-        self.add_buttons(self.search, self.again, self.loose)
+        self.pin_buttons(self.search, self.again, self.loose)
         self.column.addStretch(1)
 
     def _item(self) -> Followed | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
@@ -10,7 +10,8 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 from usual_clay.bench.cards.task_kinds import Take
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, combo, fill
-from usual_clay.job.items import ItemId
+from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.job.items import Curve, ItemId
 
 
 class RoleRows(QWidget):
@@ -94,25 +95,61 @@ class RoleRows(QWidget):
                 roles.setdefault(take.role, []).append(str(box.currentData()))
         return roles
 
-    def take(self, item_id: ItemId, hidden: Collection[str] = ()) -> bool:
-        """Take an item that was clicked, or leave one out that was taken; tell whether it fits."""
-        for index, box in enumerate(self.boxes):
-            if box.currentData() == item_id and index not in self._guessed:
-                role = self.takes[index].role
-                self._put(role, [each for each in self.roles().get(role, ()) if each != item_id])
-                self.changed.emit()
-                return True
-        where = self._free_for(item_id, hidden)
-        if where is None:
-            return False
-        for other in self._guessed - {where}:
-            if self.boxes[other].currentData() == item_id:
-                self._set(other, "")
-        self._guessed.discard(where)
-        self._set(where, item_id)
-        self._active = self.takes[where].role
+    def take(
+        self,
+        item_id: ItemId,
+        hidden: Collection[str] = (),
+        parts: Callable[[Sequence[BSplineCurve]], dict[str, list[int]]] | None = None,
+    ) -> bool:
+        """Take an item that was clicked, or leave one out that was taken; tell whether it fits.
+
+        Parameters
+        ----------
+        parts : callable, optional
+            Parts all the curves that were picked among the roles.
+        """
+        taken = next(
+            (
+                k
+                for k in range(len(self.boxes))
+                if k not in self._guessed and self._in(k) == item_id
+            ),
+            None,
+        )
+        if taken is not None:
+            role = self.takes[taken].role
+            self._put(role, [each for each in self.roles().get(role, ()) if each != item_id])
+        else:
+            where = self._free_for(item_id, hidden)
+            if where is None:
+                return False
+            for other in self._guessed - {where}:
+                if self._in(other) == item_id:
+                    self._set(other, "")
+            self._guessed.discard(where)
+            self._set(where, item_id)
+            self._active = self.takes[where].role
+            if parts is not None:
+                self._part(parts)
         self.changed.emit()
         return True
+
+    def _part(self, parts: Callable[[Sequence[BSplineCurve]], dict[str, list[int]]]) -> None:
+        """Let the curves that were picked take the roles that they are parted among."""
+        picked = [
+            curve
+            for k in range(len(self.boxes))
+            if k not in self._guessed and (curve := self.session.job.get(self._in(k), Curve))
+        ]
+        roles = parts([curve.geometry for curve in picked])
+        for role, places in roles.items():
+            self._put(role, [picked[place].id for place in places])
+        # What is clicked next takes whichever row is free.
+        self._active = ""
+        self._guessed = {k for k in self._guessed if self.takes[k].role not in roles}
+
+    def _in(self, index: int) -> ItemId:
+        return str(self.boxes[index].currentData() or "")
 
     def _free_for(self, item_id: ItemId, hidden: Collection[str]) -> int | None:
         """Return the row that a clicked item takes: of the role picked last where that takes it."""

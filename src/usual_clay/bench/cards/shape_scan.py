@@ -47,7 +47,7 @@ class ShapeScanCard(Card):
             "main",
             clicked=self.accept,
         )
-        self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
 
     def offer(self) -> None:

@@ -54,7 +54,7 @@ class SlicesCard(Card):
         self.column.addWidget(Row("Planes", self.count))
         self.column.addWidget(Row("Stations", self.at, stretch=0))
         self.column.addWidget(self.found)
-        self.add_buttons(button("Close", "Leave it (Esc)", clicked=self.cancel), self.cut)
+        self.pin_buttons(button("Close", "Leave it (Esc)", clicked=self.cancel), self.cut)
         self.column.addStretch(1)
 
     def _set_axis(self, axis: str) -> None:

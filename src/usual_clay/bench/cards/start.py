@@ -55,14 +55,15 @@ class JobCard(Card):
         scans, regions, surfaces = (len(list(job.all(kind))) for kind in (Scan, Region, Surface))
         total = sum(surface.control_points for surface in job.all(Surface))
         reports = [job.report(surface) for surface in job.all(Surface)]
-        met = sum(report.met for report in reports if report is not None)
+        judged = [report for report in reports if report is not None]
+        met = sum(report.met for report in judged)
         words = (
             f"{_count(scans, 'scan')}, {_count(regions, 'region')}, {_count(surfaces, 'surface')}."
         )
         if surfaces:
             words += (
-                f" {thousands(total)} control points in all; {met} of {surfaces} within"
-                f" {job.tolerance.deviation:.3f} mm at {percent(job.tolerance.share)}."
+                f" {thousands(total)} control points in all; {met} of {len(judged)} that are judged"
+                f" lie within {job.tolerance.deviation:.3f} mm at {percent(job.tolerance.share)}."
             )
         self.about.setText(f"{words} Choose an item on the stage or in the Shelf to work on it.")
 

@@ -24,10 +24,11 @@ from usual_clay.core.build.blend import BlendSettings
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.build.fill import FillSettings, FlatSettings
 from usual_clay.core.build.loft import TIPS, LoftSettings
-from usual_clay.core.build.net import NetSettings
+from usual_clay.core.build.net import NetSettings, families
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings
+from usual_clay.core.spline.curve import BSplineCurve
 
 DEGREES = float(np.pi / 180)
 NEAREST = (("nearest side", "nearest", "The side that is nearest to the other surface"),)
@@ -50,6 +51,11 @@ def _loft_hides(settings: LoftSettings) -> Sequence[str]:
         *(["beside"] if not ends & {"G1", "G2"} else []),
         *(["tips"] if not ends & set(TIPS) else []),
     ]
+
+
+def _families(curves: Sequence[BSplineCurve]) -> dict[str, list[int]]:
+    along, across = families(tuple(curves), NetSettings().mend)
+    return {"along": along, "across": across}
 
 
 def _patches(settings: FillSettings, count: float) -> list[FillSettings]:
@@ -82,6 +88,7 @@ SURFACES: dict[str, Task] = {
             ("across", "along", "The curves across; those along stay"),
             ("along", "across", "The curves along; those across stay"),
         )), *SPENT,
+        parts=_families,
     ),
     "two-rail": following(
         "two-rail", TwoRailSettings(),

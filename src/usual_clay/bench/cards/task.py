@@ -30,12 +30,15 @@ from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.made import SurfaceMade
+from usual_clay.job.recipes import kind_of, recipe_problem
 from usual_clay.job.remake import make as make_by
 
 # Whose requests its previews are.
 OWNER = "task card"
 # The share of a source over which its arrow runs.
 ARROW = 0.12
+# Of these it does not matter which way they run.
+UNTOLD = ("side", "guide", "points")
 
 
 class TaskCard(Card):
@@ -55,7 +58,7 @@ class TaskCard(Card):
         self.column.addLayout(self.body)
         self.add_say()
         self.keep = button("Keep", "Keep what is shown (Enter)", "main", clicked=self.accept)
-        self.add_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
         session.hand.offered.connect(self._take)
 
@@ -148,7 +151,7 @@ class TaskCard(Card):
     def _take(self, item_id: ItemId) -> None:
         """Take what was clicked on the stage."""
         if self.kind and self.isVisible() and item_id in self.session.job.items:
-            self.rows.take(item_id, self._hidden)
+            self.rows.take(item_id, self._hidden, self.task.parts)
 
     # ---- the result ----------------------------------------------------------------------
 
@@ -157,7 +160,6 @@ class TaskCard(Card):
             return
         self.rows.offer()
         picked = self._picked()
-        needed = sum(not take.optional for take in self.task.takes)
         job = self.session.job
         geometry = tuple(getattr(job.items[i], "geometry", job.items[i]) for i in picked)
         self.rows.show_rows(self._hidden)
@@ -170,15 +172,20 @@ class TaskCard(Card):
         self.keep.setEnabled(False)
         self.session.sight.show_signs([])
         self.session.propose(None)
-        if len(picked) < needed or len(set(picked)) < len(picked):
-            what = (
-                "Choose what it is made from."
-                if len(picked) < needed
-                else ("Choose different ones: one is taken twice.")
-            )
-            self.say("", what)
+        if lacks := self._lacks(picked):
+            self.say("", lacks)
             return
         self._compute(picked, more)
+
+    def _lacks(self, picked: tuple[ItemId, ...]) -> str:
+        """Say what is still to be picked, if anything is."""
+        if len(set(picked)) < len(picked):
+            return "Choose different ones: one is taken twice."
+        if len(picked) < sum(not take.optional for take in self.task.takes):
+            return "Choose what it is made from."
+        if self.task.alter is None:
+            return sentence(recipe_problem(kind_of(self.kind), self._roles()))
+        return ""
 
     def _compute(self, picked: tuple[ItemId, ...], more: float) -> None:
         task, kind, shown = self.task, self.kind, self._shown
@@ -223,6 +230,8 @@ class TaskCard(Card):
         signs = []
         for name, places in made.runs.items():
             word, _, count = name.partition(" ")
+            if word in UNTOLD:
+                continue
             turn = None
             if flips is not None and word == "section":
                 turn = partial(self._flip, int(count))

@@ -8,6 +8,7 @@ from typing import Any
 
 from usual_clay.bench.cards.fields import Field, Figure, Pick, Sweep
 from usual_clay.core.spline.boundary import BORDERS
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.job.items import Curve, Item
 from usual_clay.job.recipes import KINDS, Role
 
@@ -76,6 +77,8 @@ class Task:
         ``alter(settings, sources)`` gives what the chosen curve becomes; None for a task that
         follows by the recipe of its name.
     several : Several or None
+    parts : callable or None
+        Parts the curves that were clicked, in any order, among the roles that take curves.
     hides : callable or None
         Names the fields, and the roles, that mean nothing at some settings.
     """
@@ -89,6 +92,7 @@ class Task:
     alter: Callable[..., Any] | None = None
     several: Several | None = None
     hides: Callable[[Any], Sequence[str]] | None = None
+    parts: Callable[[Sequence[BSplineCurve]], dict[str, list[int]]] | None = None
 
 
 def following(kind: str, settings: Any, *fields: Field, **more: Any) -> Task:

@@ -13,6 +13,9 @@ from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import ties
 from usual_clay.job.items import Followed, ItemId
 
+# What lies farther from where a lost source lay is not picked unasked, mm.
+NEAR = 2.0
+
 
 class TiesCard(Card):
     """A row for each lost source, with the nearest item offered first."""
@@ -31,7 +34,7 @@ class TiesCard(Card):
         self.column.addWidget(self.others)
         self.add_say()
         self.keep = button("Tie again", "Let it follow these (Enter)", "main", clicked=self.accept)
-        self.add_buttons(button("Cancel", "Leave it loose (Esc)", clicked=self.cancel), self.keep)
+        self.pin_buttons(button("Cancel", "Leave it loose (Esc)", clicked=self.cancel), self.keep)
         self.column.addStretch(1)
 
     def offer(self, item: Followed) -> None:
@@ -48,10 +51,13 @@ class TiesCard(Card):
         column.setSpacing(8)
         for lost in self._lost:
             box = combo(f"What takes the place of {lost.role}")
-            for each in ties.offers(job, item, lost):
+            found = ties.offers(job, item, lost)
+            for each in found:
                 near = "" if each.away != each.away else f"   {each.away:.2f} mm away"
                 box.addItem(f"{each.name}{near}", each.item)
             box.addItem("none yet", "")
+            if not (found and found[0].away < NEAR):
+                box.setCurrentIndex(box.count() - 1)
             box.currentIndexChanged.connect(lambda _index: self._light())
             column.addWidget(Row(lost.role, box, stretch=0))
             self.boxes.append(box)

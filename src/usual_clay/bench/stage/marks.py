@@ -81,7 +81,7 @@ def draw_outline(painter: QPainter, path: Floats, takes_away: bool) -> None:
     painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in path]))
 
 
-def draw_sign(painter: QPainter, view: View, sign: Sign) -> None:
+def draw_sign(painter: QPainter, view: View, sign: Sign, words: bool) -> None:
     """Draw an arrow along a curve with its words at its foot, or a ring with words beside it."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     places = [QPointF(x, y) for x, y in view.project(sign.places)[:, :2]]
@@ -98,7 +98,8 @@ def draw_sign(painter: QPainter, view: View, sign: Sign) -> None:
             painter.setPen(pen)
             painter.drawPolyline(QPolygonF(places))
             painter.drawPolyline(QPolygonF(head))
-    _draw_words(painter, places[0], sign.words, ink)
+    if words:
+        _draw_words(painter, places[0], sign.words, ink)
 
 
 def _arrow_head(places: list[QPointF]) -> list[QPointF]:

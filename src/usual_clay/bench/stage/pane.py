@@ -65,6 +65,7 @@ NUDGES = {
 }
 BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
+NARROW = 400
 # A view that no hand drags in follows so often while one drags in another, ms.
 ELSEWHERE = 120
 BACK = "\x08"
@@ -221,7 +222,8 @@ class Pane(Guarded, QWidget):
         for lit in self.session.sight.lit:
             marks.draw_lit_lines(painter, self.view, lit)
         for sign in self.session.sight.signs:
-            marks.draw_sign(painter, self.view, sign)
+            # In a narrow view there is no room for words.
+            marks.draw_sign(painter, self.view, sign, self.width() > NARROW)
         if self._lit is not None:
             points, takes_away, size = self._lit
             overlay.draw_lit(painter, self.view, points, takes_away, size)
@@ -250,7 +252,8 @@ class Pane(Guarded, QWidget):
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
         job, session = self.session.shown, self.session
-        chosen = job.get(session.choice.item, Curve)
+        taking = session.hand.tool == "sources"
+        chosen = None if taking else job.get(session.choice.item, Curve)
         fresh = [c for c in job.all(Curve) if c.id not in session.job.items]
         for curve in ([chosen] if chosen is not None else []) + fresh:
             if not curve.visible:

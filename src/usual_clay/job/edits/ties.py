@@ -125,9 +125,17 @@ def words_of(items: Sequence[Item]) -> str:
 def _where_it_lay(item: Followed, place: int) -> Floats | None:
     """Return places of a source as it was when an item was made of it, where that is known."""
     basis = item.made_of
-    if basis is None or len(basis.values) != len(basis.recipe.sources):
+    if basis is None:
         return None
-    return _places_of(basis.values[place])
+    # Of what is told by its shape alone there is one value for each source, in their order.
+    kind, shapes = kind_of(basis.recipe.kind), []
+    for name, ids in basis.recipe.by_role:
+        alone = all(issubclass(each, Curve | Surface) for each in kind.role(name).takes)
+        shapes += [alone] * len(ids)
+    values = [v for v in basis.values if isinstance(v, BSplineCurve | BSplineSurface)]
+    if not shapes[place] or sum(shapes) != len(values):
+        return None
+    return _places_of(values[sum(shapes[:place])])
 
 
 def places_of(job: Job, item: Item) -> Floats | None:
