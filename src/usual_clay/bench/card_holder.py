@@ -40,6 +40,7 @@ ASKED = {
     "sections": ("sections", "SectionsCard"),
     "shape scan": ("shape_scan", "ShapeScanCard"),
     "ties": ("ties", "TiesCard"),
+    "place": ("place", "PlaceCard"),
     "keys": ("keys", "KeysCard"),
 }
 

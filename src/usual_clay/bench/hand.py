@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from usual_clay.bench.marking import Marking
+from usual_clay.bench.placing import Placing
 from usual_clay.job.items import ItemId
 
 
@@ -23,6 +24,8 @@ class Hand(QObject):
         super().__init__()
         self.tool: str | None = None
         self.marking: Marking | None = None
+        # What a card lets the hand move, turn or scale.
+        self.placing: Placing | None = None
         # The view in which a hand drags just now.
         self.dragging: object | None = None
         self.front_only = True

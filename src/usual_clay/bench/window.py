@@ -26,7 +26,7 @@ from usual_clay.bench.commands.all import ALL
 from usual_clay.bench.commands.trace import TASK_HINT
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.finder import Finder
-from usual_clay.bench.gestures import pick, sources
+from usual_clay.bench.gestures import pick, place, sources
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.hint_line import HintLine
 from usual_clay.bench.idle import Calmness, Fronts, Prices
@@ -43,6 +43,8 @@ from usual_clay.bench.widgets import TallArea, rule
 from usual_clay.job.items import ItemId
 
 RIGHT_WIDTH = 336
+# What the hint line says of tools that cards take in hand.
+HINTS = {"sources": sources.HINT, "place": place.HINT}
 # A user's own colours for items, all quiet beside teal, plum and saffron.
 COLOURS = (
     ("As its kind", ""), ("Slate", "#7E9AA8"), ("Sage", "#93A67C"), ("Ochre", "#C2A25A"),
@@ -170,8 +172,8 @@ class Window(Guarded, QMainWindow):
         hand, item = session.hand, session.shown.items.get(session.choice.item or "")
         if hand.marking is not None:
             return hand.marking.hint
-        if hand.tool == "sources":
-            return sources.HINT
+        if hand.tool in HINTS:
+            return HINTS[hand.tool]
         if hand.tool is not None:
             return commands.hint_of(hand.tool)
         if self.cards.asked is not None:

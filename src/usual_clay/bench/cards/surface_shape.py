@@ -64,7 +64,9 @@ class ShapePage(QWidget):
             self._row(column, commands.button(f"insert {line}"), self.removes[direction])
         self.level = [commands.button(f"level {axis}") for axis in "xyz"]
         self.flat = commands.button("to a plane")
+        self.several = [*self.level, *(commands.button(n) for n in ("to a line", "gather in"))]
         self._row(column, *self.level)
+        self._row(column, *self.several[3:], commands.button("move", "Move ..."))
         self.pull, self.rest = commands.button("pull to scan"), commands.button("pull the rest")
         self._row(column, self.pull, self.rest)
         self.weight = number(
@@ -102,7 +104,7 @@ class ShapePage(QWidget):
         self.falloff.set_value(session.hand.falloff)
         self.reach.set_value(session.hand.soft_reach)
         several = len(session.choice.points) > 1
-        for part in (*self.level, self.flat):
+        for part in (*self.several, self.flat):
             part.setVisible(several)
         for part in (self.pull, self.rest):
             part.setVisible(bool(session.choice.points))

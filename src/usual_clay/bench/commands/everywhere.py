@@ -16,6 +16,7 @@ from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.theme import CHOICES, themes
 from usual_clay.job.edits import ties
+from usual_clay.job.edits.placing import MOVABLE
 from usual_clay.job.items import PointList, Region
 
 NOTHING = "Choose an item in the Shelf or on the stage first."
@@ -90,6 +91,11 @@ def delete(bench: Bench) -> None:
         delete_item(session, session.choice.item)
 
 
+def move(does: str, bench: Bench) -> None:
+    """Move, turn, scale or mirror the chosen thing, or its chosen points."""
+    bench.cards.ask("place").offer(does)
+
+
 def delete_item(session: Session, item_id: str) -> None:
     """Delete an item; what would be loose without it is named first, and the key asked again."""
     job = session.job
@@ -154,6 +160,15 @@ COMMANDS = (
             tip="Done with it for now (Enter); Esc drops a new surface"),
     Command("less", "Halve the brush, spread less", partial(step_setting, False), "smaller", "["),
     Command("more", "Double the brush, spread more", partial(step_setting, True), "larger", "]"),
+    Command("move", "Move the chosen thing, or its chosen points", partial(move, "move"),
+            "translate shift place drag copy array", "M", short="Move ...", hand="place",
+            fits=MOVABLE),
+    Command("turn", "Turn it about an axis", partial(move, "turn"), "rotate", short="Turn ...",
+            fits=MOVABLE),
+    Command("scale", "Scale it, along each axis by its own factor", partial(move, "scale"),
+            "size stretch resize bigger", short="Scale ...", fits=MOVABLE),
+    Command("mirror", "Mirror it in a plane", partial(move, "mirror"), "flip reflect",
+            short="Mirror ...", fits=MOVABLE),
     Command("delete", "Delete the chosen item", delete, "remove erase", "Del",
             why_not=nothing_chosen),
     Command("rename", "Rename the chosen item", rename, "name label", "F2",

@@ -255,7 +255,7 @@ COMMANDS = (
             partial(several, shaping.flatten_points, onto="plane"), "flatten align",
             short="To a plane", tip="The plane that lies nearest to the chosen points",
             why_not=fewer_than_two),
-    Command("gather in", "Gather the chosen points in", partial(on_curve, shaping.gather_in),
+    Command("gather in", "Gather the chosen points in", partial(several, shaping.gather_in),
             "sharpen corner pull together", short="Gather in",
             tip="Half way to their middle, to sharpen a corner", why_not=fewer_than_two),
 )  # fmt: skip

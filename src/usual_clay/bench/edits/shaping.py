@@ -104,7 +104,7 @@ def scale_points(
     put_places(session, curve, places, f"scale and turn points of {curve.name}")
 
 
-def gather_in(session: Session, curve: Curve) -> None:
+def gather_in(session: Session, curve: Shaped) -> None:
     """Draw the chosen points half way to their middle, to sharpen a corner."""
     scale_points(session, curve, GATHER, 0.0, None, np.array([0.0, 0, 1]))
 

@@ -23,6 +23,7 @@ from usual_clay.bench.gestures.outline_select import (
     lasso_region,
 )
 from usual_clay.bench.gestures.pick import pick
+from usual_clay.bench.gestures.place import place
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, Start
 from usual_clay.bench.gestures.shape import shape
 from usual_clay.bench.gestures.sources import take_sources
@@ -53,6 +54,7 @@ TOOLS: dict[str | None, Start] = {
     "shape": shape,
     "mark": mark,
     "sources": take_sources,
+    "place": place,
     "mark points": choose_points,
     "brush points": brush_points,
 }
