@@ -16,7 +16,7 @@ import pytest
 
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.make import demo_job_file, demo_scan_file
-from usual_clay.files.job_file import read_job
+from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.mesh_file import read_mesh
 from usual_clay.job.job import Job
 
@@ -33,4 +33,17 @@ def lure(scan_file: Path) -> TriangleMesh:
 
 @pytest.fixture(scope="session")
 def demo_job(scan_file: Path) -> Job:
-    return read_job(demo_job_file())
+    """The demo job as far as its cast; what is made after that has a test of its own."""
+    job = read_job(demo_job_file())
+    names = [item.name for item in job.items.values()]
+    later = list(job.items)[names.index("Back cast") + 1 :]
+    for item_id in reversed(later):
+        job = job.without(item_id)
+    return job
+
+
+@pytest.fixture(scope="session")
+def job_file(demo_job: Job, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("demo") / "brackwater-96.uclay"
+    write_job(path, demo_job)
+    return path

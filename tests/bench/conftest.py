@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QSettings
@@ -14,7 +15,6 @@ from usual_clay.bench.start import make_application, retire
 from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.window import Window
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.demo.make import demo_job_file
 
 
 @pytest.fixture(scope="session")
@@ -51,8 +51,8 @@ def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
 
 
 @pytest.fixture
-def with_demo(hands: Hands) -> Hands:
-    """A window with the finished demo job, its cast chosen."""
-    hands.window.documents.open_file(demo_job_file())
+def with_demo(hands: Hands, job_file: Path) -> Hands:
+    """A window with the demo job as far as its cast."""
+    hands.window.documents.open_file(job_file)
     hands.wait()
     return hands

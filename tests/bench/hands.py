@@ -99,8 +99,10 @@ class Hands:
 
     def press(self, words: str, widget: QWidget | None = None) -> None:
         """Click the visible button that says so, on the card unless told otherwise."""
-        home = widget or self.window.cards.card
-        buttons = [b for b in home.findChildren(QPushButton) if b.text() == words]
+        card = self.window.cards.card
+        homes = [widget] if widget is not None else [card, *filter(None, [card.foot])]
+        every = [b for home in homes for b in home.findChildren(QPushButton)]
+        buttons = [b for b in every if b.text() == words]
         made = next(b for b in buttons if b.isVisible())
         QTest.mouseClick(made, Qt.MouseButton.LeftButton)
         self.wait()

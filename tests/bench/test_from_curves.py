@@ -128,7 +128,7 @@ def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
     old = named(hands, ARCHES[1])
     session.choice.choose(old.id)
     hands.key(Qt.Key.Key_Delete)
-    assert "Two-rail 1 will be loose without" in hands.window.cards.told.text()
+    assert "Back patch and Two-rail 1 will be loose without" in hands.window.cards.told.text()
     assert old.id in session.job.items
     hands.key(Qt.Key.Key_Delete)
     hands.wait()

@@ -187,8 +187,9 @@ def test_the_demos_own_file_is_not_written_over(
     with_demo: Hands, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
     session = with_demo.session
-    assert session.path is not None
-    before = session.path.read_bytes()
+    with_demo.window.documents.open_file(demo_job_file())
+    with_demo.wait()
+    before = demo_job_file().read_bytes()
     asked = []
 
     def ask(*_: object) -> tuple[str, str]:
@@ -196,7 +197,7 @@ def test_the_demos_own_file_is_not_written_over(
         return str(tmp_path / "own"), ""
 
     monkeypatch.setattr("usual_clay.bench.documents.QFileDialog.getSaveFileName", ask)
-    session.rename(only(with_demo, Surface).id, "Mine")
+    session.rename(next(session.job.all(Surface)).id, "Mine")
     with_demo.key(Qt.Key.Key_S, CTRL, with_demo.pane)
     assert asked == [1]
     assert demo_job_file().read_bytes() == before

@@ -367,7 +367,7 @@ def test_a_bridge_meets_both_curves_as_smoothly_as_asked(smooth: int) -> None:
 
 def test_twins_are_mirrored_and_pairs_meet_in_space() -> None:
     one = drawn("controls", (0, 1, 2), (4, 5, 1), (9, 2, 0))
-    other = curve_points(twin(one, TwinSettings("y", 1.5)), np.linspace(0, 1, 9))
+    other = curve_points(twin(one, TwinSettings("y", 1.5).plane), np.linspace(0, 1, 9))
     assert other == pytest.approx(curve_points(one, np.linspace(0, 1, 9)) * [1, -1, 1] + [0, 3, 0])
     x = np.linspace(0, 90, 300)
     side = fit_sequence(

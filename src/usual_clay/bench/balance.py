@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
@@ -451,7 +453,10 @@ class Balance(QWidget):
         if item is None or item.recipe is None:
             return
         settings = item.recipe.settings
-        if hasattr(settings, "controls"):
+        if candidate.within:
+            lean = replace(settings, nu=0, nv=0, within=candidate.within)
+            set_settings(self.session, item, lean, "balance")
+        elif hasattr(settings, "controls"):
             set_settings(self.session, item, settings.sized(candidate.nu), "balance")
         elif hasattr(settings, "sized"):
             sized = settings.sized(candidate.nu, candidate.nv)

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, QTimer
 from usual_clay.bench.guard import faults
 from usual_clay.bench.session import Session
 from usual_clay.bench.work import Request
+from usual_clay.core.build.lean import Spend
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.core.fit.search.candidates import Candidate
@@ -145,10 +146,13 @@ class Fronts(Idle):
     def asked_of(self, surface: Surface, given: Given, searching: Searching) -> Asked | None:
         if surface.recipe is None or searching.front is None:
             return None
-        settings = surface.recipe.settings
+        settings, tolerance = surface.recipe.settings, self.session.job.tolerance
+        if isinstance(settings, Spend):
+            plain = replace(settings, nu=0, nv=0, within=tolerance.deviation)
+            return Asked(surface, given, searching, plain, tolerance)
         least = settings.degree + 3
         plain = replace(settings, nu=least, nv=least, inner_u=(), inner_v=(), net=())
-        return Asked(surface, given, searching, plain, self.session.job.tolerance)
+        return Asked(surface, given, searching, plain, tolerance)
 
     def task(self, asked: Asked, progress: Progress, found: Callable[[Any], None]) -> Any:
         if len(asked.surface.candidates) < KNOWN and asked.searching.front is not None:

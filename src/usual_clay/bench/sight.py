@@ -26,6 +26,8 @@ class Sign:
         Along the arrow; of a ring its one place.
     ring : bool
         Whether it rings something that is amiss.
+    at_tip : bool
+        Whether an arrow's words stand at its tip, not at its foot.
     clicked : callable or None
         What a click on it does.
     """
@@ -33,6 +35,7 @@ class Sign:
     words: str
     places: Floats
     ring: bool = False
+    at_tip: bool = False
     clicked: Callable[[], None] | None = None
 
 

@@ -53,14 +53,16 @@ def _belly(job: Job) -> Job:
     """Lay a net through widest lines, belly outline and arches, near the scan between them."""
     scan, left = named(job, Scan, "Lure scan"), named(job, Curve, "Widest line")
     clicked = nearest(scan, np.array(BELLY_SEED))
-    job = _region(job, "Belly", np.flatnonzero(spread(scan.mesh, clicked, 0.3)))
+    job = _region(job, "Belly region", np.flatnonzero(spread(scan.mesh, clicked, 0.3)))
     places = curve_points(left.geometry, np.linspace(0, 1, 400))
     start = places[int(np.argmin(np.abs(places[:, 0] - MIDDLE)))]
     job = arch(job, "Belly arch, middle", float(start[0]), -1, start)
     along = ("Widest line", "Belly outline", "Widest line twin")
     across = ("Belly arch, front", "Belly arch, middle", "Belly arch, rear")
     settings = NetSettings(within=NEAR)
-    return _hidden(_made(job, "Belly net", "net", settings, "Belly", along=along, across=across))
+    return _hidden(
+        _made(job, "Belly net", "net", settings, "Belly region", along=along, across=across)
+    )
 
 
 def _tail(job: Job) -> Job:

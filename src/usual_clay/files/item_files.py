@@ -104,7 +104,10 @@ def _write_surface(surface: Surface, put: Put) -> Told:
 def _write_candidates(candidates: Sequence[Candidate], put: Put) -> Told:
     levels = np.array([c.levels for c in candidates]).reshape(-1, len(LEVELS))
     put("levels", levels)
-    return {"counts": [[c.nu, c.nv] for c in candidates]}
+    return {
+        "counts": [[c.nu, c.nv] for c in candidates],
+        "asked": [c.within for c in candidates],
+    }
 
 
 def text(value: Any) -> str:
@@ -259,9 +262,11 @@ def _inside(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> 
 
 def _candidates(told: Told, read: Read) -> tuple[Candidate, ...]:
     counts = told["counts"]
+    asked = told.get("asked") or [0.0] * len(counts)
     levels = read(told["levels"], "f", (len(counts), len(LEVELS)))
     return tuple(
-        Candidate(int(nu), int(nv), row) for (nu, nv), row in zip(counts, levels, strict=True)
+        Candidate(int(nu), int(nv), row, within=float(within))
+        for (nu, nv), row, within in zip(counts, levels, asked, strict=True)
     )
 
 

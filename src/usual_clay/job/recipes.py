@@ -86,7 +86,13 @@ from usual_clay.job.makers import (
     put_spline,
     put_surface,
 )
-from usual_clay.job.searching import CAST_SEARCH, PATCH_SEARCH, SPLINE_SEARCH, Searching
+from usual_clay.job.searching import (
+    CAST_SEARCH,
+    PATCH_SEARCH,
+    SPLINE_SEARCH,
+    Searching,
+    built_search,
+)
 
 Make = Callable[[Any, Given, Progress, Found], Any]
 
@@ -301,39 +307,45 @@ KINDS: dict[str, Kind] = {
              Role("rails", CURVE, "Rail", least=0, most=0),
              Role("beside", (Surface,), "Smooth to", least=0, most=2),
              Role("tips", (PointList,), "Tip", least=0, most=2), NEAR),
-            LoftSettings, Surface, from_curves.make_loft, put_surface, None,
+            LoftSettings, Surface, from_curves.make_loft, put_surface,
+            built_search(from_curves.make_loft),
             "A lean surface through sections, in order", "Loft 1", "near",
         ),
         Kind(
             "net", "Net",
             (Role("along", CURVE, "Along", least=2, most=0),
              Role("across", CURVE, "Across", least=2, most=0), NEAR),
-            NetSettings, Surface, from_curves.make_net, put_surface, None,
+            NetSettings, Surface, from_curves.make_net, put_surface,
+            built_search(from_curves.make_net),
             "A lean surface through two families of crossing curves", "Net 1", "near",
         ),
         Kind(
             "two-rail", "Two-rail",
             (Role("rails", CURVE, "Rail", least=2, most=2),
              Role("profiles", CURVE, "Profile", least=1, most=0), NEAR),
-            TwoRailSettings, Surface, from_curves.make_two_rail, put_surface, None,
+            TwoRailSettings, Surface, from_curves.make_two_rail, put_surface,
+            built_search(from_curves.make_two_rail),
             "Profiles carried along two rails", "Two-rail 1", "near",
         ),
         Kind(
             "sweep", "Sweep",
             (Role("path", CURVE), Role("profiles", CURVE, "Profile", least=1, most=0), NEAR),
-            SweepSettings, Surface, from_curves.make_sweep, put_surface, None,
+            SweepSettings, Surface, from_curves.make_sweep, put_surface,
+            built_search(from_curves.make_sweep),
             "Profiles carried along a path", "Sweep 1", "near",
         ),
         Kind(
             "guided revolve", "Guided revolve",
             (Role("profile", CURVE), Role("axis", (Curve, Shape)), Role("rail", CURVE, least=0),
              NEAR),
-            RevolveSettings, Surface, from_curves.make_revolve, put_surface, None,
+            RevolveSettings, Surface, from_curves.make_revolve, put_surface,
+            built_search(from_curves.make_revolve),
             "A profile turned about an axis while its end follows a rail", "Revolve 1", "near",
         ),
         Kind(
             "tube", "Tube", (Role("path", CURVE), Role("profile", CURVE, least=0)), TubeSettings,
-            Surface, from_curves.make_tube, put_surface, None,
+            Surface, from_curves.make_tube, put_surface,
+            built_search(from_curves.make_tube),
             "A round tube, or one of a closed profile, along a path", "{} tube",
         ),
         Kind(
@@ -342,7 +354,8 @@ KINDS: dict[str, Kind] = {
              Role("beside", (Surface,), "Smooth to", least=0, most=0),
              Role("guides", CURVE, "Passes", least=0, most=0),
              Role("points", (PointList,), "Through points", least=0), NEAR),
-            FillSettings, Surface, from_curves.make_fill, put_surface, None,
+            FillSettings, Surface, from_curves.make_fill, put_surface,
+            built_search(from_curves.make_fill),
             "A calm surface inside a loop of edges, smooth to what lies beside", "Fill 1", "near",
         ),
         Kind(

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.build.lean import Spend
+from usual_clay.core.check.deviation import Tolerance, distance_levels
 from usual_clay.core.errors import sentence
 from usual_clay.core.fit.cast import with_images
 from usual_clay.core.fit.curve.sequence import TraceSettings
@@ -21,9 +24,9 @@ from usual_clay.core.fit.search.budget import LIMIT, Search, to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Fairness, fairness_of
 from usual_clay.core.fit.search.front import front
-from usual_clay.core.progress import Progress
+from usual_clay.core.progress import Progress, stretch
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.job.made import Given
+from usual_clay.job.made import Given, SurfaceMade
 
 
 @dataclass(frozen=True, eq=False)
@@ -181,6 +184,50 @@ def _price_of_patch(
 ) -> str:
     mesh, borders = given.one("scan"), given.all("borders")
     return price_of_patch(mesh, borders, beside(settings, given), settings, surface, progress)
+
+
+# What a front asks for, as shares of the tolerance.
+DISTANCES = (5.0, 3.0, 2.0, 1.4, 1.0, 0.7, 0.5, 0.35, 0.25)
+
+
+def built_search(make: Callable[[Any, Given, Progress, Any], SurfaceMade]) -> Searching:
+    """Return how a surface from curves is searched for: it is lean for each distance asked for."""
+
+    def tried(
+        settings: Spend, given: Given, distance: float, progress: Progress
+    ) -> tuple[Spend, SurfaceMade, Candidate]:
+        wanted = replace(settings, nu=0, nv=0, within=distance)
+        made = make(wanted, given, progress, None)
+        sample = given.maybe("near")
+        areas = None
+        if made.signed is None:
+            signed = np.concatenate([*made.away.values()])
+        else:
+            signed = made.signed
+            areas = sample.areas if made.inside is None else sample.areas[made.inside]
+        levels = distance_levels(signed, areas)
+        return wanted, made, Candidate(*made.surface.counts, levels, within=distance)
+
+    def search(
+        settings: Spend, given: Given, tolerance: Tolerance, _limit: int, progress: Progress,
+        found: Noted,
+    ) -> Outcome:  # fmt: skip
+        wanted, made, mine = tried(settings, given, tolerance.deviation, progress)
+        found(mine)
+        nu, nv = made.surface.counts
+        words = f"{nu} × {nv} = {nu * nv} control points bring its curves within tolerance."
+        return Outcome(wanted, (mine,), (made.words and f"{words} {sentence(made.words)}") or words,
+                       made)  # fmt: skip
+
+    def look_round(
+        settings: Spend, given: Given, tolerance: Tolerance, progress: Progress, found: Noted
+    ) -> object:
+        for k, share in enumerate(DISTANCES):
+            part = stretch(progress, k / len(DISTANCES), (k + 1) / len(DISTANCES))
+            found(tried(settings, given, share * tolerance.deviation, part)[2])
+        return None
+
+    return Searching(search, 0, look_round)
 
 
 CAST_SEARCH = Searching(_search_cast, LIMIT, _front_of_cast, _fairness_of_cast, _price_of_cast)

@@ -155,7 +155,7 @@ class PlaceCard(Card):
         at = affine.apply(middle) if self._settings.does == "move" else stays
         session.sight.show_signs(
             [
-                Sign(axis, at + np.linspace(0, ARROW * size, 8)[:, None] * way)
+                Sign(axis, at + np.linspace(0, ARROW * size, 8)[:, None] * way, at_tip=True)
                 for axis, way in zip("xyz", np.eye(3), strict=True)
             ]
         )

@@ -99,7 +99,7 @@ def draw_sign(painter: QPainter, view: View, sign: Sign, words: bool) -> None:
             painter.drawPolyline(QPolygonF(places))
             painter.drawPolyline(QPolygonF(head))
     if words:
-        _draw_words(painter, places[0], sign.words, ink)
+        _draw_words(painter, places[-1 if sign.at_tip else 0], sign.words, ink)
 
 
 def _arrow_head(places: list[QPointF]) -> list[QPointF]:

@@ -26,6 +26,8 @@ from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 GRID = 41
 # Sides of the surface; a corner inside one that turns by more is sharp.
 CORNERS, SHARP = 4, np.radians(15)
+# How fast a slope that an edge asks for at a corner gives way to that of what lies beside.
+CORNER = 16
 # Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
 ASKEW = np.radians(1)
 
@@ -289,7 +291,7 @@ def _smooth(
             lift = abs(slope[end] @ made.normal[end]) / max(float(pace), 1e-300)
             if lift > worst and pace > 1e-9:
                 worst, where = float(lift), row[end]
-            held += far[:, None] ** 8 * (slope[end] - made.slope[end])
+            held += far[:, None] ** CORNER * (slope[end] - made.slope[end])
         smooth[border] = replace(made, slope=held)
     for border, each in smooth.items():
         plate.slopes[border] = each.slope

@@ -16,7 +16,7 @@ from usual_clay.core.spline.surface import BSplineSurface, swap_directions
 from usual_clay.job.edits.curves import reshaped
 from usual_clay.job.edits.shaping import with_drawing
 from usual_clay.job.edits.surfaces import reshaped_surface
-from usual_clay.job.edits.ties import places_of
+from usual_clay.job.edits.ties import places_of, words_of
 from usual_clay.job.items import Curve, Item, ItemId, PointList, Shape, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
@@ -81,9 +81,8 @@ def placed(
             step = step.then(affine)
     words = ""
     if loose:
-        first = loose[0].name
-        more = f" and {len(loose) - 1} more" if len(loose) > 1 else ""
-        words = f"{first}{more} followed others, and now stands by itself"
+        alone = "stands by itself" if len(loose) == 1 else "stand by themselves"
+        words = f"{words_of(loose)} followed others, and now {alone}"
     return job, made, words
 
 

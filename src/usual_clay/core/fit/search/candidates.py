@@ -24,12 +24,15 @@ class Candidate:
         Distances at the shares 0, 0.5 % ... 100 %, mm.
     surface : BSplineSurface or None
         What a search fitted to a choice of the points, for a fit to all of them to set out from.
+    within : float
+        The distance that was asked for, mm, where that is what is searched by; else 0.
     """
 
     nu: int
     nv: int
     levels: Floats
     surface: BSplineSurface | None = None
+    within: float = 0.0
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "levels", frozen(self.levels))
