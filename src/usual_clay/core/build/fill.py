@@ -27,7 +27,7 @@ GRID = 41
 # Sides of the surface; a corner inside one that turns by more is sharp.
 CORNERS, SHARP = 4, np.radians(15)
 # How fast a slope that an edge asks for at a corner gives way to that of what lies beside.
-CORNER = 16
+CORNER = 10
 # Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
 ASKEW = np.radians(1)
 
@@ -285,14 +285,17 @@ def _smooth(
         made = smooth_to(row, slope, bend, int(border[1]), beside, settings.smooth, settings.mend)
         if made is None:
             continue
-        held = made.slope.copy()
+        held, brought = made.slope.copy(), np.ones((GRID, 1))
         for end, far in ((0, np.linspace(1, 0, GRID)), (-1, np.linspace(0, 1, GRID))):
+            brought -= far[:, None] ** CORNER
             pace = np.linalg.norm(slope[end])
             lift = abs(slope[end] @ made.normal[end]) / max(float(pace), 1e-300)
             if lift > worst and pace > 1e-9:
                 worst, where = float(lift), row[end]
             held += far[:, None] ** CORNER * (slope[end] - made.slope[end])
         smooth[border] = replace(made, slope=held)
+        # An edge near that surface is brought onto it, or it would turn the joint; not its ends.
+        plate.bring(border, brought * (made.feet - row))
     for border, each in smooth.items():
         plate.slopes[border] = each.slope
         if each.bend is not None:

@@ -48,6 +48,11 @@ class Plate:
         rows = self.grid if border[0] == "u" else self.grid.swapaxes(0, 1)
         return np.asarray(rows[ring] if border[1] == "0" else rows[-1 - ring])
 
+    def bring(self, border: Border, shift: Floats) -> None:
+        """Shift the places of a border; what lies inside follows when it is settled."""
+        rows = self.grid if border[0] == "u" else self.grid.swapaxes(0, 1)
+        rows[0 if border[1] == "0" else -1] += shift
+
     def leaves(self, border: Border) -> tuple[Floats, Floats]:
         """Return how it leaves a border: the first and second derivative by what rises across."""
         sign = 1.0 if border[1] == "0" else -1.0

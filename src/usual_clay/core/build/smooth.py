@@ -34,11 +34,14 @@ class Smooth:
         How the slope changes with it, where the joint is G2.
     normal : (n, 3) array
         Of what lies beside; only what is off along it opens a joint.
+    feet : (n, 3) array
+        The places of what lies beside that are nearest to the border.
     """
 
     slope: Floats
     bend: Floats | None
     normal: Floats
+    feet: Floats
 
     @property
     def rows(self) -> list[Floats]:
@@ -100,10 +103,10 @@ def smooth_to(
         flat = _ahead(_flat(slope, normal), _outward(feet, ways), end, pace)
         flat *= pace / np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-300)
         if order < 2:
-            return Smooth(flat, None, normal)
+            return Smooth(flat, None, normal, derived[0])
         own = _normal_curvature(derived, ways, flat, normal)
         up = own - np.einsum("nk,nk->n", bend, normal)
-        return Smooth(flat, bend + up[:, None] * normal, normal)
+        return Smooth(flat, bend + up[:, None] * normal, normal, derived[0])
     return None
 
 

@@ -107,5 +107,5 @@ def spokes_smooth(plate: Plate, normals: dict[Border, Floats], order: int) -> di
     for border, normal in normals.items():
         slope, bend = plate.leaves(border)
         flat = slope - np.einsum("nk,nk->n", slope, normal)[:, None] * normal
-        made[border] = Smooth(flat, bend if order > 1 else None, normal)
+        made[border] = Smooth(flat, bend if order > 1 else None, normal, plate.row(border))
     return made
