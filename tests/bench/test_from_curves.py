@@ -136,7 +136,7 @@ def test_a_two_rail_surface_is_lean_near_the_scan_and_follows_its_curves(
     assert session.job.is_loose(loose)
     assert loose.geometry.points.tolist() == near.geometry.points.tolist()
     # Tied again to the curve that lies where the old one lay; the other sources are untouched.
-    lifted = replace(old.geometry, points=old.geometry.points + [0.0, 0, 0.02])
+    lifted = replace(old.geometry, points=old.geometry.points + np.array([0.0, 0, 0.02]))
     fresh = new_curve(session.job, lifted, "Arch anew", None)
     session.commit(session.job.with_item(fresh), "a new arch")
     session.choice.choose(near.id)

@@ -50,7 +50,7 @@ def test_the_gill_plate_goes_on_from_the_brow_and_the_wire_is_round(whole: Job) 
     edge = next(c for c in whole.all(Curve) if c.name == "Gill side 3").geometry
     joint = edge_joint(brow, plate, edge)
     inner = slice(8, -8)
-    assert np.degrees(joint.angle[inner]).max() < 0.15
+    assert np.degrees(joint.angle[inner]).max() < 0.25
     wire = surface(whole, "Hanger wire").geometry
     path = next(c for c in whole.all(Curve) if c.name == "Hanger path").geometry
     round_ = surface_points(wire, np.linspace(0, 1, 40), np.full(40, 0.5))

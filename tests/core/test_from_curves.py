@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 
 import numpy as np
 import pytest
@@ -64,6 +65,7 @@ def body(x: np.ndarray, s: np.ndarray) -> np.ndarray:
     return np.stack([200 * x, y, height * np.sin(turn) + 4 * np.sin(4 * x)], axis=-1)
 
 
+@lru_cache(maxsize=1)
 def body_net() -> tuple[tuple[BSplineCurve, ...], tuple[BSplineCurve, ...]]:
     along = tuple(curve(body(T, np.full(500, s)), 14) for s in np.linspace(0, 1, 4))
     across = tuple(curve(body(np.full(500, x), T), 10) for x in np.linspace(0, 1, 6))

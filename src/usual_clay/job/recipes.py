@@ -45,7 +45,7 @@ from usual_clay.core.scan.section import SectionSettings
 from usual_clay.core.scan.shapes import ShapeSettings
 from usual_clay.core.spline.chain import ChainSettings
 from usual_clay.core.spline.make import DrawnSettings
-from usual_clay.job import from_curves
+from usual_clay.job import from_curves, guides
 from usual_clay.job.items import (
     Curve,
     Followed,
@@ -95,6 +95,7 @@ from usual_clay.job.searching import (
 )
 
 Make = Callable[[Any, Given, Progress, Found], Any]
+Live = Callable[[Any, Given, Given, Any], Any]
 
 
 class RecipeError(ClayError):
@@ -157,6 +158,9 @@ class Kind:
         The role whose item judges the result.
     quick : bool
         Whether it is made in a moment, so that it follows while a hand drags its source.
+    live : callable or None
+        ``live(settings, before, now, geometry)`` gives what is not made in a moment about as it
+        will be, while a hand drags its source.
     """
 
     name: str
@@ -171,6 +175,7 @@ class Kind:
     suffix: str = "{}"
     judged_by: str = ""
     quick: bool = False
+    live: Live | None = None
 
     def role(self, name: str) -> Role:
         """Return a role by its name.
@@ -196,6 +201,24 @@ def kind_of(name: str) -> Kind:
     if name not in KINDS:
         raise RecipeError(f"there is no way to make a {name!r}: there are {', '.join(KINDS)}")
     return KINDS[name]
+
+
+def built(
+    name: str,
+    title: str,
+    roles: tuple[Role, ...],
+    settings: type,
+    lay: from_curves.Lay,
+    about: str,
+    suffix: str,
+    judged_by: str = "",
+) -> Kind:
+    """Return the row of a surface from curves, which is lean along a guide."""
+    make = from_curves.lean(lay)
+    return Kind(
+        name, title, roles, settings, Surface, make, put_surface, built_search(make), about,
+        suffix, judged_by, live=from_curves.live(lay),
+    )  # fmt: skip
 
 
 CURVE, SCAN = (Curve,), (Scan,)
@@ -301,61 +324,54 @@ KINDS: dict[str, Kind] = {
             Curve, make_in_surface, put_curve, None,
             "An edge, an isocurve, or where a plane cuts it", "{} line",
         ),
-        Kind(
+        built(
             "loft", "Loft",
             (Role("sections", CURVE, "Section", least=1, most=0),
              Role("rails", CURVE, "Rail", least=0, most=0),
              Role("beside", (Surface,), "Smooth to", least=0, most=2),
              Role("tips", (PointList,), "Tip", least=0, most=2), NEAR),
-            LoftSettings, Surface, from_curves.make_loft, put_surface,
-            built_search(from_curves.make_loft),
+            LoftSettings, guides.loft,
             "A lean surface through sections, in order", "Loft 1", "near",
         ),
-        Kind(
+        built(
             "net", "Net",
             (Role("along", CURVE, "Along", least=2, most=0),
              Role("across", CURVE, "Across", least=2, most=0), NEAR),
-            NetSettings, Surface, from_curves.make_net, put_surface,
-            built_search(from_curves.make_net),
+            NetSettings, guides.net,
             "A lean surface through two families of crossing curves", "Net 1", "near",
         ),
-        Kind(
+        built(
             "two-rail", "Two-rail",
             (Role("rails", CURVE, "Rail", least=2, most=2),
              Role("profiles", CURVE, "Profile", least=1, most=0), NEAR),
-            TwoRailSettings, Surface, from_curves.make_two_rail, put_surface,
-            built_search(from_curves.make_two_rail),
+            TwoRailSettings, guides.two_rail,
             "Profiles carried along two rails", "Two-rail 1", "near",
         ),
-        Kind(
+        built(
             "sweep", "Sweep",
             (Role("path", CURVE), Role("profiles", CURVE, "Profile", least=1, most=0), NEAR),
-            SweepSettings, Surface, from_curves.make_sweep, put_surface,
-            built_search(from_curves.make_sweep),
+            SweepSettings, guides.sweep,
             "Profiles carried along a path", "Sweep 1", "near",
         ),
-        Kind(
+        built(
             "guided revolve", "Guided revolve",
             (Role("profile", CURVE), Role("axis", (Curve, Shape)), Role("rail", CURVE, least=0),
              NEAR),
-            RevolveSettings, Surface, from_curves.make_revolve, put_surface,
-            built_search(from_curves.make_revolve),
+            RevolveSettings, guides.revolve,
             "A profile turned about an axis while its end follows a rail", "Revolve 1", "near",
         ),
-        Kind(
+        built(
             "tube", "Tube", (Role("path", CURVE), Role("profile", CURVE, least=0)), TubeSettings,
-            Surface, from_curves.make_tube, put_surface,
-            built_search(from_curves.make_tube),
+            guides.tube,
             "A round tube, or one of a closed profile, along a path", "{} tube",
         ),
-        Kind(
+        built(
             "fill", "Fill",
             (Role("edges", CURVE, "Edge", least=1, most=0),
              Role("beside", (Surface,), "Smooth to", least=0, most=0),
              Role("guides", CURVE, "Passes", least=0, most=0),
              Role("points", (PointList,), "Through points", least=0), NEAR),
-            FillSettings, Surface, from_curves.make_fill, put_surface,
-            built_search(from_curves.make_fill),
+            FillSettings, guides.fill,
             "A calm surface inside a loop of edges, smooth to what lies beside", "Fill 1", "near",
         ),
         Kind(
@@ -385,7 +401,7 @@ KINDS: dict[str, Kind] = {
         Kind(
             "blank", "Blank",
             (Role("references", (Scan, PointList, Curve, Surface), "Sized to", 0, 0),),
-            BlankSettings, Surface, from_curves.make_blank, put_surface, None,
+            BlankSettings, Surface, from_curves.lean(guides.blank), put_surface, None,
             "A start shape to be shaped by hand", "Blank 1",
         ),
         Kind(

@@ -126,16 +126,50 @@ def remade(job: Job, item: Followed, decode: Decode | None = None) -> Job:
 def with_quick_followers(job: Job, item_id: ItemId) -> Job:
     """Return a job in which what follows an item at once does: twins, copies, bridges.
 
-    What cannot be made stays as it is; a locked item keeps its shape.
+    What takes longer follows about as it will; it is stale until it is made. What cannot be made
+    stays as it is; a locked item keeps its shape.
     """
     for item in job.followers(item_id):
         if basis_of(job, item) is None or item.locked or item.recipe is None:
             continue
-        if not kind_of(item.recipe.kind).quick:
-            continue
+        kind = kind_of(item.recipe.kind)
         try:
-            job = with_quick_followers(remade(job, item), item.id)
+            if kind.quick:
+                job = remade(job, item)
+            elif kind.live is not None and item.made_of is not None:
+                job = job.with_item(_about(job, item))
+            else:
+                continue
         except ClayError:
             # It keeps its last shape, and the remaking after the drag says why.
             continue
+        job = with_quick_followers(job, item.id)
     return job
+
+
+def _about(job: Job, item: Followed) -> Followed:
+    """Return an item about as it will be when it is made anew."""
+    assert item.recipe is not None
+    assert item.made_of is not None
+    live = kind_of(item.recipe.kind).live
+    assert live is not None
+    now = given_for(job, item.recipe)
+    before = _as_made(job, item, now)
+    shape = live(item.recipe.settings, before, now, item.geometry)  # type: ignore[attr-defined]
+    return replace(item, geometry=shape)  # type: ignore[call-arg]
+
+
+def _as_made(job: Job, item: Followed, now: Given) -> Given:
+    """Return an item's sources as they were when it was made, as far as their shape is known."""
+    assert item.recipe is not None
+    assert item.made_of is not None
+    left = list(item.made_of.values)
+    roles: dict[str, tuple[Any, ...]] = {}
+    for role, ids in item.recipe.by_role:
+        taken = []
+        for source, value in zip(ids, now.all(role), strict=True):
+            count = len(values_of(job, job.items[source]))
+            own, left = left[:count], left[count:]
+            taken.append(own[0] if count == 1 and type(own[0]) is type(value) else value)
+        roles[role] = tuple(taken)
+    return Given(roles)

@@ -79,7 +79,7 @@ def blank_guide(box: Floats | None, settings: BlankSettings) -> Guide:
     v = evenly_in(ALONG)
     middle, half = box.mean(axis=0), np.maximum(size / 2, 1e-3 * size.max())
     if settings.form == "flat":
-        thin = min((across, up), key=lambda k: size[k])
+        thin = up if size[up] <= size[across] else across
         wide = across if thin == up else up
         u = evenly_in(ACROSS)
         grid = np.tile(middle, (ACROSS, ALONG, 1))

@@ -230,6 +230,26 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     return best
 
 
+def carried_along(surface: BSplineSurface, before: Guide, now: Guide) -> BSplineSurface:
+    """Return a surface moved by as much as its guide is, on the knots that it has.
+
+    Least squares of the move over the guide's grid: quick, and near while the move is small.
+    """
+    was = before.grid
+    for axis, (t, there) in enumerate(((before.u, now.u), (before.v, now.v))):
+        if not np.array_equal(t, there):
+            was = CubicSpline(t, was, axis=axis)(there)
+    ways = [
+        Way(t, _weights(now, name), p, now.closed == name, knots[p + 1 : -p - 1])
+        for name, t, p, knots in zip(
+            "uv", (now.u, now.v), surface.degrees, (surface.knots_u, surface.knots_v), strict=True
+        )
+    ]
+    search = TensorSearch(now.grid - was, np.ones(was.shape[:2], dtype=bool), (MOST, MOST))
+    moved = replace(surface, points=surface.points + search.fitted(*ways).points)
+    return _with_poles(moved, now)
+
+
 def _nearest_of(
     guide: Guide,
     spend: Spend,
@@ -305,12 +325,7 @@ def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     watched = guide.on_curves
     ways = []
     for name, t, count in (("u", guide.u, spend.nu), ("v", guide.v, spend.nv)):
-        weights, on = np.ones(len(t)), guide.curve_rows(name)
-        weights[on] = max(1.0, LINE_SHARE * len(t) / max(int(on.sum()), 1))
-        for border, end in ((f"{name}0", 0), (f"{name}1", -1)):
-            if border in guide.poles:
-                # It is put in its one place: no row beside is to make up for that.
-                weights[end] = POLE * weights.max()
+        weights = _weights(guide, name)
         way = Way(t, weights, spend.degree, guide.closed == name, np.zeros(0), _held(guide, name))
         if way.held and max(order for _, order in way.held) >= spend.degree:
             raise FitError("a joint of G1 takes degree 2 or more, one of G2 degree 3 or more")
@@ -336,6 +351,17 @@ def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
         for axis in ("uv".index(border[0]),)
     }
     return TensorSearch(grid, every, ends, guide.whole, joints, rims), (ways[0], ways[1])
+
+
+def _weights(guide: Guide, name: str) -> Floats:
+    """Return how much each row of a guide's grid counts: those that are curves, and poles, more."""
+    weights, on = np.ones(len(guide.u if name == "u" else guide.v)), guide.curve_rows(name)
+    weights[on] = max(1.0, LINE_SHARE * len(weights) / max(int(on.sum()), 1))
+    for border, end in ((f"{name}0", 0), (f"{name}1", -1)):
+        if border in guide.poles:
+            # It is put in its one place: no row beside is to make up for that.
+            weights[end] = POLE * weights.max()
+    return weights
 
 
 def _held(guide: Guide, name: str) -> tuple[tuple[int, int], ...]:
@@ -389,7 +415,8 @@ def _slope_at(rows: Floats, t: Floats, order: int, border: Border) -> Floats:
     return np.asarray(CubicSpline(t, rows)(float(border[1]), order + 1))
 
 
-def _built(guide: Guide, surface: BSplineSurface) -> Built:
+def _with_poles(surface: BSplineSurface, guide: Guide) -> BSplineSurface:
+    """Put the borders of a surface that are one place there."""
     points = surface.points.copy()
     for border, place in guide.poles.items():
         rows = points if border[0] == "u" else points.swapaxes(0, 1)
@@ -398,7 +425,11 @@ def _built(guide: Guide, surface: BSplineSurface) -> Built:
         if (axis := guide.level.get(border)) is not None:
             # Square to a direction: the next row is level with the pole.
             rows[next_] -= ((rows[next_] - place) @ axis)[:, None] * axis
-    surface = replace(surface, points=points)
+    return replace(surface, points=points)
+
+
+def _built(guide: Guide, surface: BSplineSurface) -> Built:
+    surface = _with_poles(surface, guide)
     away = [
         np.abs(foot_points(surface, line.points, (line.u, line.v)).signed) for line in guide.lines
     ]

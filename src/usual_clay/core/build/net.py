@@ -321,39 +321,59 @@ def _crossings(
     share : float
         How far from the first curve to the second the place is taken at which they meet.
     """
-    shape = len(along), len(across)
-    found = Crossings(np.zeros(shape), np.zeros(shape), np.zeros(shape), np.zeros((*shape, 3)))
     fine = np.linspace(0, 1, SEEN)
-    ways = [Measured(curve) for curve in along], [Measured(curve) for curve in across]
-    for i, one in enumerate(along):
-        places = curve_points(one, fine)
-        tree = cKDTree(places)
-        for j, other in enumerate(across):
-            away, near = tree.query(curve_points(other, fine))
+    seen = [[curve_points(curve, fine) for curve in curves] for curves in (along, across)]
+    trees = [cKDTree(places) for places in seen[0]]
+    begun = np.zeros((2, len(along), len(across)))
+    for i, tree in enumerate(trees):
+        for j, places in enumerate(seen[1]):
+            away, near = tree.query(places)
             at = int(np.argmin(away))
-            s, t = _settled(one, other, float(fine[near[at]]), float(fine[at]))
-            a, b = curve_points(one, [s])[0], curve_points(other, [t])[0]
-            found.gap[i, j] = np.linalg.norm(a - b)
-            found.place[i, j] = a + share * (b - a)
-            found.along[i, j] = ways[0][i].share(s)
-            found.across[i, j] = ways[1][j].share(t)
-    return found
+            begun[:, i, j] = fine[near[at]], fine[at]
+    s, t, a, b = _settled(along, across, *begun)
+    ways = [[Measured(curve) for curve in curves] for curves in (along, across)]
+    return Crossings(
+        np.array([way.shares(row) for way, row in zip(ways[0], s, strict=True)]),
+        np.array([way.shares(row) for way, row in zip(ways[1], t.T, strict=True)]).T,
+        np.linalg.norm(a - b, axis=2),
+        a + share * (b - a),
+    )
 
 
-def _settled(one: BSplineCurve, other: BSplineCurve, s: float, t: float) -> tuple[float, float]:
-    """Return the parameters at which two curves are nearest to each other, from near there."""
+def _settled(
+    along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...], s: Floats, t: Floats
+) -> tuple[Floats, Floats, Floats, Floats]:
+    """Return where each pair of curves is nearest to each other, from near there.
+
+    Steps of Gauss and Newton, all pairs at once: curves cross at an angle.
+
+    Returns
+    -------
+    s, t : (n, m) arrays
+        Parameters.
+    a, b : (n, m, 3) arrays
+        The places.
+    """
     for _ in range(STEPS):
-        a, b = curve_derivatives(one, [s], 2)[:, 0], curve_derivatives(other, [t], 2)[:, 0]
-        gap = a[0] - b[0]
-        slope = np.array([gap @ a[1], -gap @ b[1]])
-        bend = np.array(
-            [[a[1] @ a[1], -a[1] @ b[1]], [-a[1] @ b[1], b[1] @ b[1]]]
-        )  # Gauss and Newton: curves cross at an angle.
-        step = np.linalg.lstsq(bend, slope, rcond=1e-12)[0]
-        s, t = float(np.clip(s - step[0], 0, 1)), float(np.clip(t - step[1], 0, 1))
-        if np.abs(step).max() < 1e-13:
+        a, da = _rows(along, s)
+        b, db = (part.swapaxes(0, 1) for part in _rows(across, t.T))
+        gap = a - b
+        aa, ab, bb = (np.einsum("nmk,nmk->nm", x, y) for x, y in ((da, da), (da, db), (db, db)))
+        p, q = np.einsum("nmk,nmk->nm", gap, da), -np.einsum("nmk,nmk->nm", gap, db)
+        whole = aa * bb - ab**2
+        # Where they run side by side any place is as good.
+        whole = np.where(whole > 1e-12 * aa * bb, whole, np.inf)
+        steps = (bb * p + ab * q) / whole, (aa * q + ab * p) / whole
+        s, t = np.clip(s - steps[0], 0, 1), np.clip(t - steps[1], 0, 1)
+        if max(np.abs(steps[0]).max(), np.abs(steps[1]).max()) < 1e-13:
             break
-    return s, t
+    return s, t, _rows(along, s)[0], _rows(across, t.T)[0].swapaxes(0, 1)
+
+
+def _rows(curves: tuple[BSplineCurve, ...], t: Floats) -> tuple[Floats, Floats]:
+    """Return places and slopes of each curve at its row of parameters, (n, m, 3)."""
+    made = np.stack([curve_derivatives(c, row, 1) for c, row in zip(curves, t, strict=True)])
+    return made[:, 0], made[:, 1]
 
 
 def _check_gaps(met: Crossings, names: tuple[list[str], list[str]], most: float) -> None:

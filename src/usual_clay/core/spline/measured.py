@@ -81,8 +81,12 @@ class Measured:
 
     def share(self, t: float) -> float:
         """Return the share of its length at a parameter."""
+        return float(self.shares(np.array([t]))[0])
+
+    def shares(self, t: Floats) -> Floats:
+        """Return the shares of its length at parameters, (n,)."""
         at, along = self._table
-        share = float(np.interp(t, at, along) / along[-1])
+        share = np.interp(t, at, along) / along[-1]
         return (share - self.begins) % 1.0 if self.closed else share
 
     def nearest(self, points: Floats) -> float:

@@ -44,6 +44,15 @@ def parts_at(curve: BSplineCurve, places: Floats) -> list[BSplineCurve]:
 
 def lengths(curve: BSplineCurve) -> tuple[Floats, Floats]:
     """Return parameters and the lengths of the curve up to each, mm, by Gauss-Legendre."""
+    # Asked for again and again: kept with the curve, and gone with it.
+    kept = curve.__dict__
+    if "lengths" not in kept:
+        kept["lengths"] = _lengths(curve)
+    found: tuple[Floats, Floats] = kept["lengths"]
+    return found
+
+
+def _lengths(curve: BSplineCurve) -> tuple[Floats, Floats]:
     t = sample_parameters(curve.knots, PER_SPAN)
     nodes, weights = np.polynomial.legendre.leggauss(4)
     half = np.diff(t) / 2
