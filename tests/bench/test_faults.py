@@ -90,11 +90,9 @@ def set_off(hands: Hands, place: str, raises: Callable[..., object], patch) -> N
 
 @pytest.mark.parametrize("name", ERRORS)
 def test_no_error_ends_the_window_or_the_work(
-    watched: Hands, name: str, monkeypatch: pytest.MonkeyPatch
+    watched: Hands, name: str, monkeypatch: pytest.MonkeyPatch, job_file: Path
 ) -> None:
-    from usual_clay.demo.make import demo_job_file
-
-    watched.window.documents.open_file(demo_job_file())
+    watched.window.documents.open_file(job_file)
     watched.wait()
     session, cards = watched.session, watched.window.cards
     surface = session.choice.surface()

@@ -31,7 +31,7 @@ def surface(job: Job, name: str) -> Surface:
 
 def test_belly_tail_and_gill_plate_are_lean_and_near_the_true_lure(whole: Job) -> None:
     even = [x.ravel() for x in np.meshgrid(*[np.linspace(0.05, 0.95, 40)] * 2)]
-    for name, most in (("Belly net", 70), ("Tail", 70), ("Gill plate", 80)):
+    for name, most in (("Belly net", 70), ("Tail", 70), ("Gill plate", 60)):
         made = surface(whole, name)
         assert made.control_points <= most
         report = whole.report(made)

@@ -112,7 +112,7 @@ def test_a_net_goes_with_the_hand_and_is_exact_when_it_rests() -> None:
     assert without.is_loose(without.the(net.id, Surface))
     again = replace(lost, id=without.new_id("curve"), name="Again")
     again = replace(again, geometry=replace(lost.geometry, points=lost.geometry.points + 0.01))
-    without = without.with_item(again)
+    without, _ = drawn(without.with_item(again), "Elsewhere", (0, 90, 0), (200, 90, 0))
     (gap,) = ties.missing(without, without.the(net.id, Surface))
     assert gap.role == "Along 2"
     first, second = ties.offers(without, without.the(net.id, Surface), gap)[:2]

@@ -26,10 +26,12 @@ def write_shots(folder: Path, names: Sequence[str] = ()) -> None:
 
     app = make_application()
     folder.mkdir(parents=True, exist_ok=True)
-    for name, arrange in VIEWS.items():
+    from usual_clay.bench.shots_made import MADE
+
+    for name, arrange in {**VIEWS, **MADE}.items():
         if names and name not in names:
             continue
-        window = _fresh_window()
+        window = fresh_window()
         arrange(window)
         settle(window)
         window.grab().save(str(folder / f"{name}.png"), "PNG", 0)
@@ -38,7 +40,7 @@ def write_shots(folder: Path, names: Sequence[str] = ()) -> None:
         print(f"{folder / name}.png")
 
 
-def _fresh_window() -> Window:
+def fresh_window() -> Window:
     from usual_clay.bench.theme.theme import PAPER, themes
     from usual_clay.bench.window import Window
 
@@ -64,7 +66,7 @@ def settle(window: Window, seconds: float = 60.0) -> None:
         time.sleep(0.015)
 
 
-def _open_demo(window: Window) -> None:
+def open_demo(window: Window) -> None:
     from usual_clay.demo.make import demo_job_file
 
     window.documents.open_file(demo_job_file())
@@ -73,12 +75,6 @@ def _open_demo(window: Window) -> None:
 
 def _empty(window: Window) -> None:
     window.set_station("Gather")
-
-
-def _bring_in(window: Window) -> None:
-    from usual_clay.demo.make import demo_scan_file
-
-    window.documents.open_file(demo_scan_file())
 
 
 def _brush(window: Window) -> None:
@@ -132,7 +128,7 @@ def _brush(window: Window) -> None:
 
 
 def _cast(window: Window) -> None:
-    _open_demo(window)
+    open_demo(window)
 
 
 def _chosen(window: Window) -> Surface:
@@ -153,7 +149,7 @@ def _refit(window: Window, **settings: object) -> None:
 
 
 def _tolerance(window: Window) -> None:
-    _open_demo(window)
+    open_demo(window)
     _hide_curves(window)
     _refit(window, knots="adaptive")
     settle(window)
@@ -183,7 +179,7 @@ def _tolerance(window: Window) -> None:
 
 def _gather(window: Window, kind: type[Wanted], name: str = "") -> Wanted:
     """Open the demo job at Gather with one of its items shown and chosen; return the item."""
-    _open_demo(window)
+    open_demo(window)
     window.set_station("Gather")
     item = next(i for i in window.session.job.all(kind) if name in i.name)
     if not item.visible:
@@ -216,17 +212,6 @@ def _picture(window: Window) -> None:
     window.stage.swap()
 
 
-def _agreement(window: Window) -> None:
-    from usual_clay.job.items import Picture
-
-    _open_demo(window)
-    window.set_station("Gather")
-    for picture in list(window.session.job.all(Picture)):
-        window.session.set_flag(picture.id, "visible", True)
-    window.session.choice.choose(None)
-    window.commands.run("agreement")
-
-
 def _health(window: Window) -> None:
     from usual_clay.bench.cards.health import AILMENTS
     from usual_clay.job.items import Scan
@@ -246,50 +231,11 @@ def _straighten(window: Window) -> None:
     window.cards.ask("straighten").turn_to("onto")
 
 
-def _two_rail(window: Window) -> None:
-    """The back between its widest lines, carried along them, near the scan between its arches."""
-    from usual_clay.core.build.rails import TwoRailSettings
-    from usual_clay.job.edits.make import add
-    from usual_clay.job.items import Curve, Region, Surface
-
-    _open_demo(window)
-    job = window.session.job
-    curves = {curve.name: curve.id for curve in job.all(Curve)}
-    for surface in job.all(Surface):
-        job = job.changed(surface.id, visible=False)
-    for name in ("Widest line", "Widest line twin", "Back arch, front", "Back arch, rear"):
-        job = job.changed(curves[name], visible=True)
-    job, made, _ = add(
-        job,
-        "two-rail",
-        TwoRailSettings(),
-        "Back, two-rail",
-        rails=[curves["Widest line"], curves["Widest line twin"]],
-        profiles=[curves["Back arch, front"], curves["Back arch, rear"]],
-        near=next(job.all(Region)).id,
-    )
-    window.session.commit(job, "two-rail")
-    window.set_station("Surface")
-    window.session.choice.choose(made.id)
-
-
-def _shape(window: Window) -> None:
-    """A drilled hole, recognised."""
-    from usual_clay.bench.edits.scans import recognise
-    from usual_clay.demo.shape import HOLES
-    from usual_clay.job.items import Scan
-
-    scan = _gather(window, Scan)
-    place = np.array([HOLES[0]["x"] + HOLES[0]["radius"], 0.0, -12.5])
-    seed = int(np.argmin(np.linalg.norm(scan.mesh.vertices - place, axis=1)))
-    recognise(window.session, scan, seed)
-
-
 def _probe(window: Window) -> None:
     """The stand-in half way round."""
     from PySide6.QtWidgets import QApplication
 
-    _open_demo(window)
+    open_demo(window)
     window.set_station("Gather")
     window.session.choice.choose(None)
     window.commands.run("probe")
@@ -362,7 +308,7 @@ def _shaping(window: Window) -> None:
     """A row of a lean surface, half way through a drag."""
     from usual_clay.job.edits.shaping import places_of, with_places
 
-    _open_demo(window)
+    open_demo(window)
     _hide_curves(window)
     session = window.session
     _refit(window, nu=11, nv=5, knots="adaptive")
@@ -387,7 +333,7 @@ def _patch(window: Window) -> None:
     from usual_clay.demo.surfaces import gill_places
     from usual_clay.job.items import Scan, Surface
 
-    _open_demo(window)
+    open_demo(window)
     _hide_curves(window)
     window.set_station("Surface")
     window.session.choice.choose(None)
@@ -409,7 +355,7 @@ def _sections(window: Window) -> None:
     """The belly patch and the scan, cut at six planes."""
     from usual_clay.job.items import Surface
 
-    _open_demo(window)
+    open_demo(window)
     _hide_curves(window)
     window.set_station("Check")
     belly = next(s for s in window.session.job.all(Surface) if s.name == "Belly patch")
@@ -427,18 +373,14 @@ def _slate(window: Window) -> None:
 
 VIEWS: dict[str, Callable[[Window], None]] = {
     "empty-start": _empty,
-    "bring-in": _bring_in,
     "region-brushed": _brush,
     "cast-deviation": _cast,
     "to-tolerance": _tolerance,
     "points-slips": _points,
     "picture": _picture,
-    "agreement": _agreement,
     "probe": _probe,
     "health": _health,
     "set-straight": _straighten,
-    "two-rail": _two_rail,
-    "simple-shape": _shape,
     "trace-spline": _spline,
     "trace-draw": _draw,
     "shaping": _shaping,

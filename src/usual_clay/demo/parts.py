@@ -32,7 +32,7 @@ LIP_THICKNESS = 1.2
 # The hanger's wire and the loop at its end, mm.
 WIRE, LOOP = 0.45, 2.2
 # The part of the side above the gill plate that it goes on from.
-BROW = np.array([[18.6, -13.0, 2.6], [26.6, -3.0, 6.4]])
+BROW = np.array([[18.6, -13.0, 3.6], [26.6, -3.0, 6.4]])
 # What is filled: corners and points on the way, x and z in the side view, mm.
 FILLED = (
     ((19.6, -4.5), (22.6, -4.6), (25.6, -4.5)),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from operator import is_
 from typing import Any
 
 import numpy as np
@@ -46,8 +47,19 @@ def live(lay: Lay) -> Callable[[Any, Given, Given, BSplineSurface], BSplineSurfa
     It is moved by as much as its guide is, on the knots that it has.
     """
 
+    # Through a drag it sets out from the same sources: the last guide, with what it is of.
+    last: list[tuple[Any, tuple[Any, ...], Guide]] = []
+
+    def begun(settings: Any, before: Given) -> Guide:
+        sources = tuple(before)
+        for old, had, guide in last:
+            if old == settings and len(had) == len(sources) and all(map(is_, had, sources)):
+                return guide
+        last[:] = [(settings, sources, lay(settings, before))]
+        return last[0][2]
+
     def follow(settings: Any, before: Given, now: Given, surface: BSplineSurface) -> BSplineSurface:
-        return carried_along(surface, lay(settings, before), lay(settings, now))
+        return carried_along(surface, begun(settings, before), lay(settings, now))
 
     return follow
 

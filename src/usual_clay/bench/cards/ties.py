@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
@@ -15,6 +16,7 @@ from usual_clay.job.items import Followed, ItemId
 
 # What lies farther from where a lost source lay is not picked unasked, mm.
 NEAR = 2.0
+TOOLTIP = Qt.ItemDataRole.ToolTipRole
 
 
 class TiesCard(Card):
@@ -53,8 +55,9 @@ class TiesCard(Card):
             box = combo(f"What takes the place of {lost.role}")
             found = ties.offers(job, item, lost)
             for each in found:
-                near = "" if each.away != each.away else f"   {each.away:.2f} mm away"
-                box.addItem(f"{each.name}{near}", each.item)
+                near = "" if each.away != each.away else f"{each.away:.2f} mm: "
+                box.addItem(f"{near}{each.name}", each.item)
+                box.setItemData(box.count() - 1, "How far from where the lost one lay", TOOLTIP)
             box.addItem("none yet", "")
             if not (found and found[0].away < NEAR):
                 box.setCurrentIndex(box.count() - 1)

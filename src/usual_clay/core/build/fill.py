@@ -30,6 +30,8 @@ CORNERS, SHARP = 4, np.radians(15)
 CORNER = 10
 # Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
 ASKEW = np.radians(1)
+# By less than this they may turn the joint a little near there.
+UNNOTICED = np.radians(0.1)
 
 
 @dataclass(frozen=True)
@@ -285,7 +287,7 @@ def _smooth(
         made = smooth_to(row, slope, bend, int(border[1]), beside, settings.smooth, settings.mend)
         if made is None:
             continue
-        held, brought = made.slope.copy(), np.ones((GRID, 1))
+        held, brought, counts = made.slope.copy(), np.ones((GRID, 1)), np.ones((GRID, 1))
         for end, far in ((0, np.linspace(1, 0, GRID)), (-1, np.linspace(0, 1, GRID))):
             brought -= far[:, None] ** CORNER
             pace = np.linalg.norm(slope[end])
@@ -293,7 +295,9 @@ def _smooth(
             if lift > worst and pace > 1e-9:
                 worst, where = float(lift), row[end]
             held += far[:, None] ** CORNER * (slope[end] - made.slope[end])
-        smooth[border] = replace(made, slope=held)
+            if lift > UNNOTICED:
+                counts *= 1 - far[:, None] ** CORNER
+        smooth[border] = replace(made, slope=held, counts=counts**2)
         # An edge near that surface is brought onto it, or it would turn the joint; not its ends.
         plate.bring(border, brought * (made.feet - row))
     for border, each in smooth.items():

@@ -36,12 +36,15 @@ class Smooth:
         Of what lies beside; only what is off along it opens a joint.
     feet : (n, 3) array
         The places of what lies beside that are nearest to the border.
+    counts : (n, 1) array or float
+        How much each place counts; less towards corners that cannot be smooth.
     """
 
     slope: Floats
     bend: Floats | None
     normal: Floats
     feet: Floats
+    counts: Floats | float = 1.0
 
     @property
     def rows(self) -> list[Floats]:
@@ -52,7 +55,8 @@ class Smooth:
         """Return what steps along the border that are off count along, (n - 1, 3)."""
         steps = np.linalg.norm(np.diff(points, axis=0), axis=1, keepdims=True)
         steps = np.maximum(steps, SLOW * steps.mean())
-        middle = (self.normal[1:] + self.normal[:-1]) / 2
+        normal = self.counts * self.normal
+        middle = (normal[1:] + normal[:-1]) / 2
         return np.asarray(within / (TURN * np.maximum(steps, 1e-12)) * middle)
 
     def scales(self, within: float) -> list[Floats]:
@@ -60,10 +64,11 @@ class Smooth:
         pace = np.linalg.norm(self.slope, axis=1, keepdims=True)
         # Towards a corner that is a pole the pace is none.
         pace = np.maximum(pace, SLOW * pace.mean() + 1e-12)
-        made = [within / (TURN * pace) * self.normal]
+        normal = self.counts * self.normal
+        made = [within / (TURN * pace) * normal]
         if self.bend is not None:
             reach = np.maximum(np.abs(np.einsum("nk,nk->n", self.bend, self.normal)), pace[:, 0])
-            made.append(within / (STEP * reach[:, None]) * self.normal)
+            made.append(within / (STEP * reach[:, None]) * normal)
         return made
 
 
