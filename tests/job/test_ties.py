@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -10,7 +11,9 @@ import pytest
 from tests.core.test_from_curves import body_net
 from usual_clay.core.build.affine import Affine, PlaceSettings, affine_of
 from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.build.loft import LoftSettings
 from usual_clay.core.build.net import NetSettings
+from usual_clay.core.build.sections import BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
 from usual_clay.core.errors import FitError
 from usual_clay.core.scan.shapes import SimpleShape
@@ -18,10 +21,12 @@ from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.core.spline.surface import surface_grid, surface_points
+from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.edits import ties
 from usual_clay.job.edits.curves import reshaped
-from usual_clay.job.edits.make import add
+from usual_clay.job.edits.make import add, loosened
 from usual_clay.job.edits.placing import PlaceError, middle_of, placed
+from usual_clay.job.edits.surfaces import away_from_curves, reshaped_surface
 from usual_clay.job.history import History
 from usual_clay.job.items import Curve, PointList, Shape, Surface
 from usual_clay.job.job import Job
@@ -175,3 +180,44 @@ def test_things_are_moved_turned_scaled_and_mirrored_with_copies() -> None:
     with pytest.raises(FitError, match="none of them 0"):
         PlaceSettings(factors=(1.0, 0.0, 1.0))
     assert Affine(np.eye(3) * 2, np.zeros(3)).size == pytest.approx(2.0)
+
+
+def test_what_is_shaped_by_hand_is_judged_by_its_curves_and_tied_again(tmp_path: Path) -> None:
+    job = Job()
+    job, low = drawn(job, "Low", (0, 0, 0), (10, 2, 0), (20, -1, 1), (30, 0, 0))
+    job, high = drawn(job, "High", (0, 9, 2), (12, 8, 3), (22, 11, 2), (30, 9, 4))
+    job, loft, _ = add(job, "loft", LoftSettings(), sections=[low.id, high.id])
+    before = job.report(loft)  # type: ignore[arg-type]
+    assert before is not None
+    assert before.max <= 0.05
+    net = loft.geometry.points.copy()  # type: ignore[attr-defined]
+    net[0] += [0.0, 0.0, 1.0]
+    geometry = replace(loft.geometry, points=net)  # type: ignore[attr-defined]
+    shaped = reshaped_surface(job, job.the(loft.id, Surface), geometry)
+    job = job.with_item(shaped)
+    after = job.report(shaped)
+    assert after is not None
+    assert after.max > 0.5
+    assert not shaped.by_area
+    assert [name for name, _, _ in away_from_curves(job, shaped, 0.95)] == ["Low", "High"]
+    path = tmp_path / "shaped.uclay"
+    write_job(path, job)
+    again = read_job(path)
+    kept = again.the(loft.id, Surface)
+    assert kept.recipe is None
+    assert kept.former == loft.recipe
+    back = settled(ties.tied_again(again, kept, {}))
+    assert back.the(loft.id, Surface).geometry.points == pytest.approx(loft.geometry.points)  # type: ignore[attr-defined]
+    # Set loose it can be tied again too.
+    loose = loosened(back, back.the(loft.id, Surface))
+    assert ties.tied_again(loose, loose.the(loft.id, Surface), {}).the(loft.id, Surface).recipe
+
+
+def test_a_curve_that_crosses_itself_makes_no_section() -> None:
+    turn = np.linspace(0, 2 * np.pi, 9)
+    eight = np.stack([np.sin(turn), np.sin(2 * turn), 0 * turn], axis=1) * 10
+    job, crossed = drawn(Job(), "Eight", *map(tuple, eight[1:].tolist()))
+    job, plain = drawn(job, "Plain", (0, 0, 5), (10, 5, 5), (20, 0, 5))
+    with pytest.raises(BuildError, match="section 1 crosses itself near") as told:
+        add(job, "loft", LoftSettings(), sections=[crossed.id, plain.id])
+    assert told.value.at is not None

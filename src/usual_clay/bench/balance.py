@@ -408,6 +408,8 @@ class Balance(QWidget):
             tolerance.noise_floor(self._noise(surface)),
         )
         of = "of the area within, by {points}" if surface.by_area else "of {points} within"
+        if isinstance(surface, Surface) and not surface.watches:
+            of = "of its curves within, by {points}"
         self.histogram.show_signed(surface.signed, tolerance.deviation, report.within_share, of)
 
     def _cost(self, item: Surface | Curve | None) -> str:

@@ -37,17 +37,21 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
     followed = job.get(item.id, Followed)
     if followed is not None:
         recipe = followed.recipe
-        told["recipe"] = recipe and {
-            "kind": recipe.kind,
-            "sources": {role: list(ids) for role, ids in recipe.by_role},
-            "settings": asdict(recipe.settings),
-            "stale": is_stale(job, item),
-        }
+        told["recipe"] = recipe and _told(recipe) | {"stale": is_stale(job, item)}
+        told["former"] = followed.former and _told(followed.former)
 
     def put(part: str, array: Any) -> None:
         told[part] = None if array is None else keep(f"{item.id}.{part}", array)
 
     return told | ITEM_FILES[name].write(item, put) | told
+
+
+def _told(recipe: Recipe) -> Told:
+    return {
+        "kind": recipe.kind,
+        "sources": {role: list(ids) for role, ids in recipe.by_role},
+        "settings": asdict(recipe.settings),
+    }
 
 
 def rebuild(told: Told, read: Read, items: Mapping[str, Item]) -> Item:
@@ -67,6 +71,8 @@ def rebuild(told: Told, read: Read, items: Mapping[str, Item]) -> Item:
     }
     if told.get("recipe") is not None:
         common["recipe"] = _recipe(told["recipe"])
+    if told.get("former") is not None:
+        common["former"] = _recipe(told["former"])
     return ITEM_FILES[told["kind"]].read(told, common, read, items)
 
 

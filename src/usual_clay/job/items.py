@@ -90,10 +90,18 @@ class Followed(Item):
         How it follows from other items; None for what stands by itself.
     made_of : Basis or None
         What it was made of as it is; where that is no longer what the recipe says, it is stale.
+    former : Recipe or None
+        Of what stands by itself now: how it followed, by which it can be tied again.
     """
 
     recipe: Recipe | None = None
     made_of: Basis | None = None
+    former: Recipe | None = None
+
+    @property
+    def follows(self) -> Recipe | None:
+        """How it follows, or followed."""
+        return self.recipe or self.former
 
     def made_by(self, settings: type[Settings]) -> Settings | None:
         """Return the settings of its recipe where they are of a type, None otherwise."""

@@ -204,7 +204,8 @@ class CastCard(Card):
         for made in task_buttons(MAKES, commands):
             self.add_buttons(*made, into=column)
         self.add_buttons(commands.button("double"), commands.button("shape scan"), into=column)
-        self.add_buttons(commands.button("deviation on the scan"), into=column)
+        further = commands.button("deviation on the scan"), commands.button("tie again")
+        self.add_buttons(*further, into=column)
         self.together = commands.button("solve together")
         self.add_buttons(self.together, into=column)
         return page

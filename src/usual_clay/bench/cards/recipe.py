@@ -16,10 +16,12 @@ from usual_clay.bench.cards.tasks import FOLLOW
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.session import Session
+from usual_clay.bench.widgets import label
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import make
-from usual_clay.job.items import Fitted, Followed, Judged
+from usual_clay.job.edits.surfaces import away_from_curves
+from usual_clay.job.items import Fitted, Followed, Judged, Surface
 from usual_clay.job.recipes import Kind, kind_of
 from usual_clay.job.remake import is_stale
 
@@ -44,6 +46,10 @@ def fields_of(settings: type) -> tuple[Field, ...]:
     return tuple(made)
 
 
+# Curves of which the card says how far they lie off.
+MOST_TOLD = 4
+
+
 class RecipeCard(Card):
     """Roles to pick anew, settings that change it live, and its figures."""
 
@@ -57,6 +63,9 @@ class RecipeCard(Card):
         self.figures = Figures()
         self.near, self.far = self.figures.near, self.figures.far
         self.column.addWidget(self.figures)
+        self.sources = label(role="soft", wraps=True)
+        self.column.addWidget(self.sources)
+        self._off: tuple[object, str] = (None, "")
         self.add_say()
         self.loose = commands.button("set loose")
         self.again = commands.button("tie again")
@@ -127,8 +136,26 @@ class RecipeCard(Card):
         elif cost is not None:
             self.near.show_figure(str(cost), "being made" if stale else "control points", stale)
         self.far.setVisible(report is not None)
+        self._show_sources(item)
         trouble = self.session.trouble.get(item.id, "") if stale else ""
         self.say(self.session.notes.get(item.id, ""), trouble)
+
+    def _show_sources(self, item: Followed) -> None:
+        """Say how far each curve lies off, which are followed by rule only in the mean."""
+        kind = None if item.recipe is None else kind_of(item.recipe.kind)
+        tells = isinstance(item, Surface) and kind is not None and kind.live is not None
+        self.sources.setVisible(tells)
+        if not tells or self.session.is_proposing:
+            return
+        assert isinstance(item, Surface)
+        if self._off[0] is not item.geometry:
+            off = away_from_curves(self.session.job, item, self.session.job.tolerance.share)
+            told = [f"{name} {far:.3f} ({near:.3f})" for name, far, near in off[:MOST_TOLD]]
+            more = f", and {len(off) - MOST_TOLD} nearer ones" if len(off) > MOST_TOLD else ""
+            share = percent(self.session.job.tolerance.share)
+            words = f"Farthest off, and {share} of it, mm: {', '.join(told)}{more}."
+            self._off = (item.geometry, words if told else "")
+        self.sources.setText(self._off[1])
 
     def _set(self) -> None:
         item = self._item()

@@ -13,6 +13,7 @@ from usual_clay.bench.widgets import Row, button, combo
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import ties
 from usual_clay.job.items import Followed, ItemId
+from usual_clay.job.job import Job
 
 # What lies farther from where a lost source lay is not picked unasked, mm.
 NEAR = 2.0
@@ -43,7 +44,7 @@ class TiesCard(Card):
         """Show what an item lost."""
         job = self.session.job
         self._item, self._lost = item.id, ties.missing(job, item)
-        self.about.setText(f"{item.name} is loose: what it followed is gone. It keeps its shape.")
+        self.about.setText(_about(job, item))
         if self._body is not None:
             self._body.hide()
             self._body.deleteLater()
@@ -70,8 +71,9 @@ class TiesCard(Card):
         if also:
             self.others.setText(f"{ties.words_of(also)} too")
             self.others.setToolTip("They followed the same, and are loose as well")
-        self.say("", "" if self._lost else "Nothing that it follows is gone.")
-        self.keep.setEnabled(bool(self._lost))
+        ready = bool(self._lost) or item.former is not None
+        self.say("", "" if ready else "Nothing that it follows is gone.")
+        self.keep.setEnabled(ready)
         self._light()
 
     def _also(self) -> list[Followed]:
@@ -99,7 +101,7 @@ class TiesCard(Card):
             for lost, box in zip(self._lost, self.boxes, strict=True)
             if box.currentData()
         }
-        if not picked:
+        if not picked and self._lost:
             self.say("", "Pick what it is to follow.")
             return
         items = [job.the(self._item, Followed)]
@@ -123,3 +125,14 @@ class TiesCard(Card):
     def _close(self) -> None:
         self.session.sight.light([])
         self._done()
+
+
+def _about(job: Job, item: Followed) -> str:
+    if item.recipe is not None or item.former is None:
+        return f"{item.name} is loose: what it followed is gone. It keeps its shape."
+    sources = [job.items[each] for each in item.former.sources if each in job.items]
+    followed = f" It followed {ties.words_of(sources)}." if sources else ""
+    return (
+        f"{item.name} stands by itself.{followed} Tied again it is made anew: what was shaped by"
+        " hand goes."
+    )

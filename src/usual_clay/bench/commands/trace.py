@@ -118,7 +118,9 @@ def nothing_to_tie(bench: Bench) -> str:
     item = bench.chosen(Followed)
     if item is None:
         return "Choose a loose item first."
-    return "" if bench.session.job.is_loose(item) else f"{item.name} is not loose."
+    if bench.session.job.is_loose(item) or (item.recipe is None and item.former is not None):
+        return ""
+    return f"{item.name} lost nothing that it follows."
 
 
 def nothing_to_loosen(bench: Bench) -> str:

@@ -11,7 +11,7 @@ from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.combine import plane_through
 from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.plate import Plate
-from usual_clay.core.build.sections import BuildError, check_curves
+from usual_clay.core.build.sections import BuildError, check_crossing, check_curves
 from usual_clay.core.build.smooth import Smooth, smooth_to
 from usual_clay.core.build.star import Star, spokes_smooth
 from usual_clay.core.build.straight import RuledSettings, ruled
@@ -168,6 +168,7 @@ def flat_face(edges: tuple[BSplineCurve, ...], settings: FlatSettings) -> Guide 
         For edges that leave their plane: by how much, and where.
     """
     check_curves(edges, "edge")
+    check_crossing(edges, "edge")
     seen = np.concatenate([curve_points(edge, np.linspace(*edge.domain, GRID)) for edge in edges])
     place, normal = plane_through(seen)
     off = np.abs((seen - place) @ normal)

@@ -10,7 +10,7 @@ from scipy.interpolate import CubicSpline
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.lean import Guide, Line, Spend, evenly_in
-from usual_clay.core.build.sections import SAMPLES, BuildError, matched, spaced
+from usual_clay.core.build.sections import SAMPLES, BuildError, check_crossing, matched, spaced
 from usual_clay.core.build.smooth import Smooth, faded, smooth_to
 from usual_clay.core.spline.boundary import Border
 from usual_clay.core.spline.curve import BSplineCurve
@@ -104,6 +104,7 @@ def sections_of(sections: tuple[BSplineCurve, ...], settings: LoftSettings) -> l
     BuildError
     """
     made = matched(sections)
+    check_crossing(sections, "section")
     return [
         each.turned() if settings.turn != (k in settings.flips) else each
         for k, each in enumerate(made, 1)

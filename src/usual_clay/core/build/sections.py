@@ -6,11 +6,13 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.errors import GeometryError
-from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.measured import Measured
 
 SAMPLES = 120
 SEAM_TRIES = 120
+# Places at which a curve is looked at for crossing itself.
+SEEN = 240
 
 
 class BuildError(GeometryError):
@@ -39,6 +41,45 @@ def check_curves(curves: tuple[BSplineCurve, ...], what: str) -> None:
             raise BuildError(f"{what} {number} holds numbers that are not finite")
         if not Measured(curve).length > 0:
             raise BuildError(f"{what} {number} is a mere point: take it out")
+
+
+def check_crossing(curves: tuple[BSplineCurve, ...], what: str) -> None:
+    """Refuse curves that cross themselves, seen square to the plane that they lie in most.
+
+    Raises
+    ------
+    BuildError
+    """
+    for number, curve in enumerate(curves, 1):
+        # Unevenly, so that no crossing falls on a place by symmetry.
+        places = curve_points(curve, np.linspace(0, 1, SEEN) ** 1.02)
+        own = places - places.mean(axis=0)
+        flat = own @ np.linalg.svd(own, full_matrices=False)[2][:2].T
+        at = _crossing_of(flat)
+        if at is not None:
+            where = ", ".join(f"{x:.1f}" for x in places[at])
+            raise BuildError(
+                f"{what} {number} crosses itself near {where}: split it there, or draw it anew",
+                places[at],
+            )
+
+
+def _crossing_of(flat: Floats) -> int | None:
+    """Return where a polyline, (n, 2), crosses itself: the first leg that does."""
+    start, legs = flat[:-1], np.diff(flat, axis=0)
+
+    def side(of: Floats, along: Floats, place: Floats) -> Floats:
+        gap = place[None] - of[:, None]
+        return np.asarray(along[:, None, 0] * gap[..., 1] - along[:, None, 1] * gap[..., 0])
+
+    # Each leg's ends lie on either side of the other.
+    apart = side(start, legs, start) * side(start, legs, start + legs) < 0
+    crossed = apart & apart.T
+    count = len(legs)
+    far = np.abs(np.subtract.outer(np.arange(count), np.arange(count)))
+    crossed &= (far > 1) & (far < count - 1)
+    first = np.flatnonzero(crossed.any(axis=1))
+    return int(first[0]) if len(first) else None
 
 
 def matched(curves: tuple[BSplineCurve, ...], what: str = "section") -> list[Measured]:

@@ -246,9 +246,16 @@ def tied(job: Job, item: Followed, role: str, *ids: ItemId) -> Job:
         if each in after:
             own = "itself" if each == item.id else f"{job.items[each].name}, which follows it"
             raise RecipeError(f"{item.name} cannot follow {own}: choose another source")
-    return job.with_item(watching(replace(item, recipe=recipe), kind))
+    return job.with_item(watching(replace(item, recipe=recipe, former=None), kind))
 
 
 def loosened(job: Job, item: Followed) -> Job:
     """Let an item stop following its sources; it keeps its shape, and is judged as before."""
-    return job.changed(item.id, recipe=None, made_of=None)
+    return job.changed(item.id, recipe=None, made_of=None, former=item.follows)
+
+
+def restored(job: Job, item: Followed) -> Job:
+    """Let an item follow again as it did before it was set loose or shaped by hand."""
+    assert item.former is not None
+    again = replace(item, recipe=item.former, former=None, made_of=None)
+    return job.with_item(watching(again, kind_of(item.former.kind)))

@@ -9,35 +9,73 @@ import numpy as np
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.live import LiveFeet, live_feet
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.job.items import Surface
+from usual_clay.job.items import Curve, Surface
 from usual_clay.job.job import Job, sample_of
 
 # Feet this near to a border lie on it.
 ON_RIM = 1e-7
+# Along each curve that judges a surface.
+PLACES = 120
 
 
 def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
     """Return the feet of what judges a surface, for the drag that begins."""
     region = job.measured(surface)
-    return None if region is None else live_feet(surface.geometry, sample_of(job, region).points)
+    if region is not None:
+        return live_feet(surface.geometry, sample_of(job, region).points)
+    places = None if surface.watches else places_of_curves(job, surface)
+    return None if places is None else live_feet(surface.geometry, places)
+
+
+def away_from_curves(job: Job, surface: Surface, share: float) -> list[tuple[str, float, float]]:
+    """Return how far the curves that a surface follows lie off, the farthest first.
+
+    Returns
+    -------
+    list of (name, farthest, distance at the share), mm
+    """
+    recipe, found = surface.follows, []
+    for each in dict.fromkeys(() if recipe is None else recipe.sources):
+        curve = job.get(each, Curve)
+        if curve is not None:
+            t = np.linspace(*curve.geometry.domain, PLACES)
+            off = np.abs(foot_points(surface.geometry, curve_points(curve.geometry, t)).signed)
+            found.append((curve.name, float(off.max()), float(np.quantile(off, share))))
+    return sorted(found, key=lambda each: -each[1])
+
+
+def places_of_curves(job: Job, surface: Surface) -> Floats | None:
+    """Return places along the curves that a surface follows, or followed, (n, 3)."""
+    recipe = surface.follows
+    sources = () if recipe is None else recipe.sources
+    curves = [curve for each in sources if (curve := job.get(each, Curve)) is not None]
+    if not curves:
+        return None
+    return np.concatenate(
+        [curve_points(c.geometry, np.linspace(*c.geometry.domain, PLACES)) for c in curves]
+    )
 
 
 def reshaped_surface(
     job: Job, surface: Surface, geometry: BSplineSurface, live: LiveFeet | None = None
 ) -> Surface:
     """Return a surface with a geometry made by hand: it is fitted no more, and still judged."""
-    made = replace(surface, geometry=geometry, recipe=None, made_of=None, candidates=())
+    made = replace(
+        surface, geometry=geometry, recipe=None, made_of=None, former=surface.follows,
+        candidates=(),
+    )  # fmt: skip
     region = job.region_of(surface)
     if surface.inside is not None and region is not None:
         # What judged it stays so, whatever becomes of the region that it followed.
         made = replace(made, watches=region.scan, inside=region.vertices)
-    if live is not None:
-        return replace(made, signed=live.follow(geometry).signed)
-    feet = live_of_surface(job, made)
-    return replace(made, signed=None if feet is None else feet.signed)
+    feet = live_of_surface(job, made) if live is None else live.follow(geometry)
+    if feet is None:
+        return replace(made, signed=None)
+    # To its curves it has a distance and no side.
+    return replace(made, signed=feet.signed if made.watches else np.abs(feet.signed))
 
 
 def judged_within(job: Job, surface: Surface) -> Surface:

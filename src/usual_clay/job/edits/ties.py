@@ -52,11 +52,12 @@ class Offer:
 
 
 def missing(job: Job, item: Followed) -> list[Missing]:
-    """Return the sources of an item that are gone."""
-    if item.recipe is None:
+    """Return the sources that an item follows, or followed, and that are gone."""
+    recipe = item.follows
+    if recipe is None:
         return []
-    kind, found, place = kind_of(item.recipe.kind), [], 0
-    for name, ids in item.recipe.by_role:
+    kind, found, place = kind_of(recipe.kind), [], 0
+    for name, ids in recipe.by_role:
         role = kind.role(name)
         for number, each in enumerate(ids, 1):
             if each not in job.items:
@@ -68,8 +69,9 @@ def missing(job: Job, item: Followed) -> list[Missing]:
 
 def offers(job: Job, item: Followed, lost: Missing) -> list[Offer]:
     """Return what could take the place of a lost source, the nearest to where it lay first."""
-    assert item.recipe is not None
-    barred = {*item.recipe.sources, *job.downstream(item.id)}
+    recipe = item.follows
+    assert recipe is not None
+    barred = {*recipe.sources, *job.downstream(item.id)}
     free = [
         each
         for kind in lost.takes
@@ -94,15 +96,18 @@ def offers(job: Job, item: Followed, lost: Missing) -> list[Offer]:
 
 
 def tied_again(job: Job, item: Followed, others: Mapping[ItemId, ItemId]) -> Job:
-    """Let other items take the places of lost sources.
+    """Let other items take the places of lost sources; what stood by itself follows again.
 
     Raises
     ------
     RecipeError
         Where one does not fit its role, or follows the item itself.
     """
-    assert item.recipe is not None
-    for role, ids in item.recipe.by_role:
+    if item.recipe is None and item.former is not None:
+        job = make.restored(job, item)
+    recipe = item.follows
+    assert recipe is not None
+    for role, ids in recipe.by_role:
         now = tuple(others.get(each, each) for each in ids)
         if now != ids:
             job = make.tied(job, job.the(item.id, Followed), role, *now)
