@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from OCP.collections import Array1_Geom_Curve
 from OCP.GeomFill import GeomFill_Gordon
+from splipy import BSplineBasis, Curve, surface_factory
 from tests.core.test_from_curves import body_net, curve, dome_edges
 
 from benchmarks.timing import say, seconds
 from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.lean import Built, lean_surface
+from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import TwoRailSettings, two_rail_guide
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
@@ -45,11 +49,30 @@ def from_curves(runs: int = 3) -> None:
         for _ in range(runs)
     ]
     say("two rails with three profiles within 0.05 mm", times, "s", "under 0.3")
+    _loft(runs)
     turn = np.arange(6) * np.pi / 3
     edges = dome_edges(10 * np.column_stack([np.cos(turn), np.sin(turn)]))
     fill = FillSettings()
     times = [seconds(lambda: lean_surface(fill_guide(edges, (), fill), fill)) for _ in range(runs)]
     say("a fill of six edges within 0.05 mm", times, "s", "under 1")
+
+
+def _loft(runs: int) -> None:
+    """Six sections of the body, against a library's exact loft of the very same curves."""
+    _, sections = body_net()
+    settings = LoftSettings()
+    made: list[Built] = []
+    times = [
+        seconds(lambda: made.append(lean_surface(loft_guide(sections, settings), settings)))
+        for _ in range(runs)
+    ]
+    others = [Curve(BSplineBasis(each.degree + 1, each.knots), each.points) for each in sections]
+    exact: list[Any] = []
+    took = seconds(lambda: exact.append(surface_factory.loft(*others)))
+    say("loft of six sections within 0.05 mm", times, "s", "")
+    say("the same, in the time of a library's exact one", [t / took for t in times], "x", "")
+    say("its control points", [float(made[0].total)], "", "")
+    say("those of the exact one", [float(np.prod(exact[0].shape))], "", "")
 
 
 def _array(curves: tuple[BSplineCurve, ...]) -> Array1_Geom_Curve:

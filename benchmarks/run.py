@@ -16,6 +16,7 @@ from pathlib import Path
 import numpy as np
 from scipy.interpolate import LSQBivariateSpline, splprep
 from tests.true_shapes import SHAPES, turn_of
+from threadpoolctl import threadpool_limits
 
 from benchmarks.curves import from_curves
 from benchmarks.timing import say, seconds
@@ -290,5 +291,7 @@ PARTS: dict[str, Callable[[], None]] = {
 }
 
 if __name__ == "__main__":
+    # As the application has it: threads of linear algebra would wait for each other.
+    threadpool_limits(1, "blas")
     for name in sys.argv[1:] or PARTS:
         PARTS[name]()
