@@ -11,7 +11,8 @@ from tests.core.test_from_curves import T, curve, dome, dome_edges, places, ring
 from usual_clay.core.build.blank import BlankSettings, blank_guide
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.fill import FillSettings, FlatSettings, fill_guide, flat_face
-from usual_clay.core.build.lean import Guide, Spend, lean_surface
+from usual_clay.core.build.guide import Guide, Spend
+from usual_clay.core.build.lean import lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import TwoRailSettings, two_rail_guide
@@ -255,3 +256,38 @@ def test_blends_are_g3_and_a_surface_meets_its_twin() -> None:
     assert np.degrees(joint.angle).max() < 1e-6
     assert joint.gap.max() < 1e-9
     assert joint.step.max() < 1e-6
+
+
+def test_borders_are_their_curves_exactly_when_asked() -> None:
+    ground, loose = ground_sheet(), polygon(4)
+    starts = [edge.points[0] for edge in loose]
+    edges = tuple(
+        BSplineCurve(edge.knots, np.concatenate([edge.points[:-1], starts[(k + 1) % 4][None]]))
+        for k, edge in enumerate(loose)
+    )
+    settings = FillSettings(within=0.02, smooth=1, borders="exact")
+    built = lean_surface(fill_guide(edges, (ground,), settings), settings)
+    for edge in edges:
+        places_on = curve_points(edge, EVEN)
+        ends = [border_curve(built.surface, border) for border in BORDERS]
+        assert min(float(curve_foot_points(end, places_on)[2].max()) for end in ends) < 1e-9
+        assert np.degrees(edge_joint(ground, built.surface, edge).angle).max() < 0.1
+    assert built.total <= 130
+    apart = np.concatenate([edges[0].points[:-1], edges[0].points[-1:] + 0.01])
+    gap = BSplineCurve(edges[0].knots, apart)
+    with pytest.raises(BuildError, match="apart: exact borders take edges that meet"):
+        fill_guide((gap, *edges[1:]), (), settings)
+    with pytest.raises(BuildError, match="four edges or fewer"):
+        fill_guide(polygon(5), (), FillSettings(borders="exact", mend=1.0))
+    sections = edges[0], edges[2]
+    lofted = LoftSettings(within=0.02, borders="exact")
+    made = lean_surface(loft_guide(sections, lofted), lofted).surface
+    for section in sections:
+        seen = curve_points(section, EVEN)
+        assert (
+            min(
+                float(curve_foot_points(border_curve(made, border), seen)[2].max())
+                for border in BORDERS
+            )
+            < 1e-9
+        )

@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, QTimer
 from usual_clay.bench.guard import faults
 from usual_clay.bench.session import Session
 from usual_clay.bench.work import Request
-from usual_clay.core.build.lean import Spend
+from usual_clay.core.build.guide import Spend
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.core.fit.search.candidates import Candidate

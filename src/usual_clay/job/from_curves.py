@@ -13,7 +13,8 @@ from usual_clay.core.arrays import Bools
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.build.fill import FlatSettings, flat_face
-from usual_clay.core.build.lean import Built, Guide, Spend, carried_along, lean_surface
+from usual_clay.core.build.guide import Guide, Spend
+from usual_clay.core.build.lean import Built, carried_along, lean_surface
 from usual_clay.core.build.near import near
 from usual_clay.core.build.sections import SAMPLES, BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled

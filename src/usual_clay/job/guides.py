@@ -9,7 +9,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.blank import BlankSettings, blank_guide
 from usual_clay.core.build.fill import FillSettings, fill_guide
-from usual_clay.core.build.lean import Guide, Spend
+from usual_clay.core.build.guide import Guide, Spend
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings, sweep_guide, two_rail_guide

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.build.lean import Gap
+from usual_clay.core.build.guide import Gap
 from usual_clay.core.picture.placement import Placement
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.lean import Spend
+from usual_clay.core.build.guide import Spend
 from usual_clay.core.check.deviation import Tolerance, distance_levels
 from usual_clay.core.errors import sentence
 from usual_clay.core.fit.cast import with_images

@@ -42,6 +42,10 @@ TIPPED = (
     ("sharp tip", "sharp", "Runs on to a tip, as it comes"),
     ("round tip", "round", "Runs on to a tip that is round"),
 )
+BORDERS = Pick("borders", "Its borders", (
+    ("within", "within", "Lie within the distance"),
+    ("exact", "exact", "Are the very curves: more control points, and no gap to a neighbour"),
+))  # fmt: skip
 MEND = Figure("mend", "Mends up to", "What passes no farther apart is brought together", 0, 100, 3)
 
 
@@ -78,7 +82,7 @@ SURFACES: dict[str, Task] = {
     "loft": following(
         "loft", LoftSettings(),
         Pick("start", "Leaves the first", ENDS, TIPPED),
-        Pick("stop", "Leaves the last", ENDS, TIPPED), *SPENT,
+        Pick("stop", "Leaves the last", ENDS, TIPPED), BORDERS, *SPENT,
         hides=_loft_hides,
     ),
     "net": following(
@@ -129,7 +133,7 @@ SURFACES: dict[str, Task] = {
         Pick("smooth", "Beside", (("G0", 0, "Meets in place"),
                                   ("G1", 1, "Goes on smoothly from the surfaces above"),
                                   ("G2", 2, "Goes on from them in curvature"))),
-        MEND,
+        BORDERS, MEND,
         Figures("middle", "Patches meet at", "x; y; z of the place where several patches meet;"
                 " empty for the calmest", " mm", optional=True),
         *SPENT,

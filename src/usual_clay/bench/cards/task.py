@@ -20,7 +20,7 @@ from usual_clay.bench.sight import Sign
 from usual_clay.bench.widgets import Row, button, number
 from usual_clay.core.build.alter import SplitSettings
 from usual_clay.core.build.alter_surface import SECOND
-from usual_clay.core.build.lean import Spend
+from usual_clay.core.build.guide import Spend
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import ClayError, sentence

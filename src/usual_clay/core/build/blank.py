@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.lean import Guide, Spend, evenly_in
+from usual_clay.core.build.guide import Guide, Spend, evenly_in
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.boundary import Border

@@ -9,7 +9,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.combine import plane_through
-from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.plate import Plate
 from usual_clay.core.build.sections import BuildError, check_crossing, check_curves
 from usual_clay.core.build.smooth import Smooth, smooth_to
@@ -30,6 +30,8 @@ CORNERS, SHARP = 4, np.radians(15)
 CORNER = 10
 # Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
 ASKEW = np.radians(1)
+# Exact edges meet within this, mm.
+TOUCH = 1e-6
 # By less than this they may turn the joint a little near there.
 UNNOTICED = np.radians(0.1)
 
@@ -49,6 +51,9 @@ class FillSettings(Spend):
         surface.
     middle : tuple of float
         Where patches meet; where it is calmest without one.
+    borders : {"within", "exact"}
+        Whether its borders lie within the distance of the edges, or are these edges: the very
+        curves, with their control points.
     """
 
     smooth: Literal[0, 1, 2] = 1
@@ -56,6 +61,7 @@ class FillSettings(Spend):
     part: int = 0
     of: int = 0
     middle: tuple[float, ...] = ()
+    borders: Literal["within", "exact"] = "within"
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -124,10 +130,13 @@ def fill_guide(
     said.append(_sharp_inside(loop))
     v0, u1, v1, u0 = _four(loop)
     t = evenly_in(GRID)
+    sides: dict[Border, _Side] = {"v0": v0, "u1": u1, "v1": v1, "u0": u0}
     rows: dict[Border, Floats] = {
         "v0": v0.at(t), "u1": u1.at(t), "v1": v1.at(1 - t), "u0": u0.at(1 - t)
     }  # fmt: skip
-    sides: dict[Border, _Side] = {"v0": v0, "u1": u1, "v1": v1, "u0": u0}
+    exact: dict[Border, BSplineCurve] = {}
+    if settings.borders == "exact":
+        exact = _exact(sides, rows, t, gaps)
     plate = Plate(_coons(rows["v0"], rows["u1"], rows["v1"], rows["u0"], t))
     passed: list[BSplineCurve | Floats] = [*inner, *([] if places is None else [places])]
     plate.settle(passed)
@@ -138,7 +147,7 @@ def fill_guide(
         said.append(askew)
         plate.settle(passed)
     poles = {border: side.corner for border, side in sides.items() if not side.parts}
-    return _laid(plate, poles, smooth, gaps, said, len(inner))
+    return replace(_laid(plate, poles, smooth, gaps, said, len(inner)), exact=exact)
 
 
 def _parted(edges: tuple[BSplineCurve, ...]) -> tuple[BSplineCurve, ...]:
@@ -266,6 +275,34 @@ def _part(
     return _laid(plate, {}, smooth, gaps, said)
 
 
+def _exact(
+    sides: dict[Border, _Side], rows: dict[Border, Floats], t: Floats, gaps: tuple[Gap, ...]
+) -> dict[Border, BSplineCurve]:
+    """Return each side as the curve that it is, and lay the rows out by its own parameter.
+
+    Raises
+    ------
+    BuildError
+        For sides of several edges, and edges that do not meet.
+    """
+    apart = max((gap.gap for gap in gaps), default=0.0)
+    if apart > TOUCH:
+        worst = max(gaps, key=lambda gap: gap.gap)
+        raise BuildError(
+            f"{worst.between} are {apart:.4f} mm apart: exact borders take edges that meet",
+            np.array(worst.at),
+        )
+    made: dict[Border, BSplineCurve] = {}
+    for border, side in sides.items():
+        if len(side.parts) > 1:
+            raise BuildError("exact borders take four edges or fewer: join edges, or part the fill")
+        if side.parts:
+            # Two of the sides run against the parameter along them.
+            way = side.parts[0].turned() if border in ("v1", "u0") else side.parts[0]
+            made[border], rows[border] = way.curve, way.by_parameter(t)
+    return made
+
+
 def _smooth(
     plate: Plate,
     borders: list[Border],
@@ -299,8 +336,10 @@ def _smooth(
             if lift > UNNOTICED:
                 counts *= 1 - far[:, None] ** CORNER
         smooth[border] = replace(made, slope=held, counts=counts**2)
-        # An edge near that surface is brought onto it, or it would turn the joint; not its ends.
-        plate.bring(border, brought * (made.feet - row))
+        if settings.borders != "exact":
+            # An edge near that surface is brought onto it, or it would turn the joint; not its
+            # ends.
+            plate.bring(border, brought * (made.feet - row))
     for border, each in smooth.items():
         plate.slopes[border] = each.slope
         if each.bend is not None:

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.interpolate import CubicSpline
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.lean import Guide, Line, Spend, evenly_in
+from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_crossing, matched, spaced
 from usual_clay.core.build.smooth import Smooth, faded, smooth_to
 from usual_clay.core.spline.boundary import Border
@@ -41,12 +41,15 @@ class LoftSettings(Spend):
         Sections that run the other way than they were matched, counted from 1.
     turn : bool
         Whether all of them do, which turns the surface's normal.
+    borders : {"within", "exact"}
+        Whether its first and last section lie within the distance, or are borders of it exactly.
     """
 
     start: End = "free"
     stop: End = "free"
     flips: tuple[int, ...] = ()
     turn: bool = False
+    borders: Literal["within", "exact"] = "within"
 
 
 def loft_guide(
@@ -76,13 +79,19 @@ def loft_guide(
     made = sections_of(sections, settings)
     closed = made[0].closed
     share = np.arange(SAMPLES) / SAMPLES if closed else evenly_in(SAMPLES)
-    rows = np.stack([each.at(share) for each in made])
+    exact: dict[Border, BSplineCurve] = {}
+    if settings.borders == "exact":
+        if closed:
+            raise BuildError("exact borders take open sections: closed ones have a seam to match")
+        exact = {b: made[k].curve for b, k in (("v0", 0), ("v1", -1)) if abs(k) not in ends}  # type: ignore[misc]
+    places = Measured.by_parameter if exact else Measured.at
+    rows = np.stack([places(each, share) for each in made])
     _check_order(rows)
     tip = {end: _tip(rows, end, tips) for end in ends}
     v = spaced(_with_tips(rows, tip))
     u = np.arange(ACROSS) / ACROSS if closed else evenly_in(ACROSS)
     fine = np.union1d(evenly_in(ALONG), v)
-    through = _with_tips(np.stack([each.at(u) for each in made]), tip)
+    through = _with_tips(np.stack([places(each, u) for each in made]), tip)
     grid, smooth = _through(v, through, fine, settings, beside)
     own = v[0 in tip : len(v) - (1 in tip)]
     lines = tuple(
@@ -93,7 +102,7 @@ def loft_guide(
     level = {borders[end]: _axis(through, end) for end, way in ends.items() if way == "round"}
     guide = Guide(lines, u, fine, grid, "u" if closed else "", poles, level=level, smooth=smooth)
     names = tuple(f"section {k + 1}" for k in range(len(made)))
-    return replace(guide, names=names)
+    return replace(guide, names=names, exact=exact)
 
 
 def sections_of(sections: tuple[BSplineCurve, ...], settings: LoftSettings) -> list[Measured]:

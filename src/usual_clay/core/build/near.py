@@ -10,7 +10,7 @@ from scipy.sparse.linalg import spsolve
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats
-from usual_clay.core.build.lean import Guide
+from usual_clay.core.build.guide import Guide
 from usual_clay.core.scan.moving_least_squares import evened_among
 from usual_clay.core.scan.sample import Sample
 

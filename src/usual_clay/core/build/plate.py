@@ -11,7 +11,7 @@ from scipy.sparse.linalg import spsolve
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.build.lean import evenly_in
+from usual_clay.core.build.guide import evenly_in
 from usual_clay.core.spline.boundary import BORDERS, Border
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 

@@ -10,7 +10,7 @@ import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
 
 from usual_clay.core.arrays import Floats, as_place
-from usual_clay.core.build.lean import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.boundary import Border

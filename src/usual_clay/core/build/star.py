@@ -8,7 +8,7 @@ import numpy as np
 from scipy.interpolate import RBFInterpolator
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.lean import evenly_in
+from usual_clay.core.build.guide import evenly_in
 from usual_clay.core.build.plate import Plate
 from usual_clay.core.build.smooth import Smooth, smooth_to
 from usual_clay.core.spline.boundary import Border

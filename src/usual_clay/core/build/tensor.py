@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -42,8 +42,10 @@ class Way:
     inner : array
         The knots between the ends.
     held : tuple of (end, order)
-        Derivatives at the ends, 0 and 1, that are kept exactly; the grid has a further row for
-        each of them.
+        Values and derivatives at the ends, 0 and 1, that are kept exactly; the grid has a further
+        row for each of them.
+    kept : array
+        The knots among them that neither go nor move.
     """
 
     t: Floats
@@ -52,6 +54,13 @@ class Way:
     closed: bool
     inner: Floats
     held: tuple[tuple[int, int], ...] = ()
+    kept: Floats = field(default_factory=lambda: np.zeros(0))
+
+    @property
+    def free(self) -> Bools:
+        """Which of the inner knots may go and move."""
+        near = np.abs(np.subtract.outer(self.inner, self.kept)) < 1e-9
+        return np.asarray(~near.any(axis=1))
 
     @property
     def count(self) -> int:
@@ -275,7 +284,8 @@ class TensorSearch:
                 continue
             rows = tried.points if name == "u" else tried.points.swapaxes(0, 1)
             knots = clamped(way.inner, way.degree)
-            least = np.argsort(removal_residuals(knots, rows.reshape(way.count, -1)))[:2]
+            cost = removal_residuals(knots, rows.reshape(way.count, -1))
+            least = np.argsort(np.where(way.free, cost, np.inf))[: min(2, int(way.free.sum()))]
             for number in least.tolist():
                 less = way.without(number)
                 found.append(self.fitted(*((less, tried.v) if name == "u" else (tried.u, less))))
@@ -289,7 +299,7 @@ class TensorSearch:
         for left in reversed(range(ROUNDS)):
             before = tried
             for name in "uv":
-                for number in range(len(getattr(tried, name).inner)):
+                for number in np.flatnonzero(getattr(tried, name).free).tolist():
                     for way in (share, -share):
                         moved = getattr(tried, name).moved(number, way)
                         pair = (moved, tried.v) if name == "u" else (tried.u, moved)

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.interpolate import PchipInterpolator
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.lean import Guide, Line, Spend, evenly_in
+from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in
 from usual_clay.core.build.rails import frames_along, kink_of
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
 from usual_clay.core.errors import FitError

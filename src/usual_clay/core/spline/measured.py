@@ -98,6 +98,11 @@ class Measured:
         """Return the same closed curve, taken to begin elsewhere."""
         return replace(self, begins=(self.begins + share) % 1.0)
 
+    def by_parameter(self, t: Floats) -> Floats:
+        """Return places at shares of its own parameter, (n, 3)."""
+        low, high = self.curve.domain
+        return curve_points(self.curve, low + (high - low) * np.asarray(t, dtype=np.float64))
+
     def turned(self) -> Measured:
         """Return it the other way round, from the same place."""
         return Measured(reverse(self.curve), (1 - self.begins) % 1.0)
