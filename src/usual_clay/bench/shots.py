@@ -11,11 +11,12 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
+from usual_clay.bench.still import fresh_window, open_demo, settle
+
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
     from usual_clay.job.items import Item, Surface
 
-SIZE = (1280, 800)
 Wanted = TypeVar("Wanted", bound="Item")
 
 
@@ -38,39 +39,6 @@ def write_shots(folder: Path, names: Sequence[str] = ()) -> None:
         retire(window)
         app.processEvents()
         print(f"{folder / name}.png")
-
-
-def fresh_window() -> Window:
-    from usual_clay.bench.theme.theme import PAPER, themes
-    from usual_clay.bench.window import Window
-
-    # Whatever the user has chosen.
-    themes.wear(PAPER)
-    window = Window()
-    # Fronts begin a while after all is quiet: where one is shown, it is asked for.
-    window.fronts.enabled = window.calmness.enabled = window.prices.enabled = False
-    window.resize(*SIZE)
-    window.show()
-    settle(window)
-    return window
-
-
-def settle(window: Window, seconds: float = 60.0) -> None:
-    """Let the window work until nothing is left to compute or draw."""
-    from PySide6.QtWidgets import QApplication
-
-    quiet, end = 0, time.monotonic() + seconds
-    while quiet < 12 and time.monotonic() < end:
-        QApplication.processEvents()
-        quiet = 0 if window.session.work.is_busy() else quiet + 1
-        time.sleep(0.015)
-
-
-def open_demo(window: Window) -> None:
-    from usual_clay.demo.make import demo_job_file
-
-    window.documents.open_file(demo_job_file())
-    settle(window)
 
 
 def _empty(window: Window) -> None:

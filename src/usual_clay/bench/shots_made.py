@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.gestures.look import zoom
-from usual_clay.bench.shots import open_demo, settle
+from usual_clay.bench.still import open_demo, settle
 from usual_clay.bench.window import Window
 from usual_clay.job.items import Curve, Surface
 

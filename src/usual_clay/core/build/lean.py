@@ -21,6 +21,7 @@ from usual_clay.core.build.held import (
     knots_of,
     weights_of,
     with_exact,
+    with_held,
     with_poles,
 )
 from usual_clay.core.build.tensor import TensorSearch, Way
