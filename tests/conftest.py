@@ -33,11 +33,11 @@ def lure(scan_file: Path) -> TriangleMesh:
 
 @pytest.fixture(scope="session")
 def demo_job(scan_file: Path) -> Job:
-    """The demo job as far as its cast; what is made after that has a test of its own."""
+    """The demo job without what is made from its curves, which has tests of its own."""
     job = read_job(demo_job_file())
     names = [item.name for item in job.items.values()]
-    later = list(job.items)[names.index("Back cast") + 1 :]
-    for item_id in reversed(later):
+    parts = list(job.items)[names.index("Gill plate patch") + 1 : names.index("Back cast")]
+    for item_id in reversed(parts):
         job = job.without(item_id)
     return job
 

@@ -103,9 +103,9 @@ def demo_job(mesh: TriangleMesh) -> Job:
     region = Region(id=job.new_id("region"), name="Back", scan=scan.id, vertices=back_of(mesh))
     job = job.with_item(region)
     job = _with_points(_with_pictures(job))
-    job = with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh))))
+    job = with_parts(with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh)))))
     settings = CastSettings(nu=14, nv=6, reach=0.1)
-    return with_parts(follow(job, "Back cast", "cast", settings, measured=region))
+    return follow(job, "Back cast", "cast", settings, measured=region)
 
 
 def _with_pictures(job: Job) -> Job:
