@@ -7,9 +7,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Qt
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
 
 from tests.bench.hands import Hands
+from usual_clay.core.build.fill import FillSettings
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.files.job_file import write_job
@@ -181,3 +184,62 @@ def test_what_makes_no_surface_is_said_on_the_card_and_leaves_the_job(with_demo:
     assert tube is not None
     assert tube.recipe is not None
     assert tube.recipe.settings.radii == (0.6, 1.2)
+
+
+def test_patches_meet_where_the_hand_puts_it_and_things_are_moved_by_drag(
+    with_demo: Hands,
+) -> None:
+    hands, session = with_demo, with_demo.session
+    sides = [f"Gill border {k}" for k in (1, 2, 3, 4)]
+    session.choice.choose(named(hands, sides[0]).id)
+    hands.window.commands.run("task fill")
+    card = hands.window.cards.card
+    # Clicks on the stage take the others; one more leaves one out again.
+    for side in (*sides[1:], sides[3], sides[3]):
+        session.hand.offered.emit(named(hands, side).id)
+    assert card.rows.roles()["edges"] == [named(hands, side).id for side in sides]
+    card.several.setValue(4)
+    hands.wait()
+    hands.key(Qt.Key.Key_Return, widget=card)
+    hands.wait()
+    patches = [s for s in session.job.all(Surface) if s.made_by(FillSettings) is not None]
+    assert len(patches) == 4
+    ends = [p.geometry.points[-1, -1] for p in patches]
+    assert np.ptp(ends, axis=0).max() < 0.02
+    wanted = ends[0] + [0.8, 0.0, 0.5]
+    session.choice.choose(patches[1].id)
+    hands.window.cards.card.meet.click()
+    marking = session.hand.marking
+    assert marking is not None
+    marking.changed(marking.with_places(wanted[None]))
+    hands.wait()
+    for patch in patches:
+        now = session.job.the(patch.id, Surface)
+        assert now.geometry.points[-1, -1] == pytest.approx(wanted, abs=0.02)
+    session.undo()
+    session.undo()
+    hands.wait()
+    # A drag of the arrow along x moves the curve along x alone, and digits say how far.
+    curve = named(hands, "Profile x = 75")
+    session.choice.choose(curve.id)
+    hands.window.commands.run("move")
+    hands.wait()
+    arrow = next(sign for sign in session.sight.signs if sign.words == "x")
+    pane = hands.pane
+    x, y = pane.view.project(arrow.places[5:6])[0, :2] / pane.devicePixelRatioF()
+    start = QPoint(round(x), round(y))
+    QTest.mousePress(pane, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+    for step in range(1, 6):
+        QTest.mouseMove(pane, start + QPoint(6 * step, 0))
+    QTest.keyClicks(pane, "7.5")
+    QTest.mouseRelease(
+        pane, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start + QPoint(30, 0)
+    )
+    hands.wait()
+    hands.key(Qt.Key.Key_Return, widget=hands.window.cards.card)
+    hands.wait()
+    moved = session.job.the(curve.id, Curve).geometry.points - curve.geometry.points
+    assert moved[:, 0] == pytest.approx(7.5)
+    assert moved[:, 1:] == pytest.approx(0.0)
+    session.undo()
+    assert session.job.the(curve.id, Curve) is curve

@@ -247,6 +247,11 @@ def test_blends_are_g3_and_a_surface_meets_its_twin() -> None:
     thirds = curve_points(third_inward(one, "u1"), t), curve_points(third_inward(made, "v0"), t)
     assert thirds[1] == pytest.approx(pace[:, None] ** 3 * thirds[0], abs=1e-6)
     assert np.abs(thirds[1]).max() > 0.1
+    # A strength that changes along the edge leaves the joint as exact.
+    uneven = BlendSettings(first_strength=0.6, first_end=1.4)
+    joint = edge_joint(one, blend(one, other, uneven), border_curve(one, "u1"))
+    assert np.degrees(joint.angle).max() < 1e-4
+    assert joint.step.max() < 1e-4
     half = np.stack([x, 0.5 * y + 0.02, 8 - 0.01 * (0.5 * y + 3) ** 2], axis=-1)
     side = lean_surface(Guide((), even, even, half), Spend(within=1e-3)).surface
     meets = meeting_its_twin(side, MeetTwinSettings())

@@ -89,6 +89,10 @@ def figures_from_curves(job: Job, made: Any) -> dict[str, Any]:
         "farthest": max(farthest.values()),
         "farthest_of": farthest,
         "gaps": [asdict(gap) for gap in made.gaps],
+        "joints": [
+            {"between": name, "gap": gap, "angle": float(np.degrees(angle)), "curvature_step": step}
+            for name, gap, angle, step in made.joints
+        ],
         "met": near and max(farthest.values()) <= job.tolerance.deviation,
         "words": made.words,
     }

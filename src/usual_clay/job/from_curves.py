@@ -19,7 +19,9 @@ from usual_clay.core.build.near import near
 from usual_clay.core.build.sections import SAMPLES, BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled
 from usual_clay.core.build.surface_edits import mirror_image
+from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.progress import Progress
+from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.surface import (
     BSplineSurface,
@@ -29,6 +31,8 @@ from usual_clay.core.spline.surface import (
 from usual_clay.job.made import Given, SurfaceMade
 from usual_clay.job.makers import mirror_plane
 
+# A border no farther from a surface beside it than this lies on it, mm.
+JOINED = 0.5
 # Gives the guide of settings and sources.
 Lay = Callable[[Any, Given], Guide]
 
@@ -71,7 +75,14 @@ def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> Su
         guide = near(guide, sample, settings.scan)
     built: Built = lean_surface(guide, settings, progress)
     runs = {name: line.points for name, line in zip(guide.names, guide.lines, strict=False)}
-    made = SurfaceMade(built.surface, built.words, built.distances, built.gaps, runs)
+    joints = _joints(guide, built.surface, given)
+    words = built.words
+    if joints:
+        angle = np.degrees(max(angle for _, _, angle, _ in joints))
+        words = "; ".join(
+            filter(None, [words, f"it meets what lies beside at {angle:.3f}° at most"])
+        )
+    made = SurfaceMade(built.surface, words, built.distances, built.gaps, runs, joints)
     if sample is None:
         return made
     feet = foot_points(built.surface, sample.points)
@@ -82,6 +93,22 @@ def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> Su
     if not len(inside):
         raise BuildError("no measured point lies within the surface: choose another region")
     return replace(made, signed=feet.signed[inside], inside=inside)
+
+
+def _joints(
+    guide: Guide, surface: BSplineSurface, given: Given
+) -> tuple[tuple[str, float, float, float], ...]:
+    """Measure the joints with what lies beside, corners apart."""
+    made = []
+    for border in guide.smooth:
+        line = border_curve(surface, border)
+        for number, other in enumerate(given.all("beside"), 1):
+            joint = edge_joint(surface, other, line)
+            inner = slice(len(joint.gap) // 8, -(len(joint.gap) // 8))
+            if joint.gap[inner].max() < JOINED:
+                parts = (float(x[inner].max()) for x in (joint.gap, joint.angle, joint.step))
+                made.append((f"{border} and beside {number}", *parts))
+    return tuple(made)  # type: ignore[arg-type]
 
 
 def _within(surface: BSplineSurface, feet: FootPoints) -> Bools:

@@ -46,6 +46,9 @@ class SurfaceMade:
         Where sources do not quite touch.
     runs : mapping
         By the name of each source curve its places, (n, 3), as the surface takes them.
+    joints : tuple of (str, float, float, float)
+        Of each border that goes on from what lies beside: which, and the greatest gap (mm), angle
+        (radians) and step of curvature (1/mm) there.
     signed : array or None
         The deviation of each measured point that it follows between its curves, mm.
     inside : integers or None
@@ -57,6 +60,7 @@ class SurfaceMade:
     away: Mapping[str, Floats] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
     runs: Mapping[str, Floats] = field(default_factory=dict)
+    joints: tuple[tuple[str, float, float, float], ...] = ()
     signed: Floats | None = None
     inside: Ints | None = None
 

@@ -15,8 +15,9 @@ from usual_clay.bench.cards.task_kinds import takes_of
 from usual_clay.bench.cards.tasks import FOLLOW
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
+from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import label
+from usual_clay.bench.widgets import button, label
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import make
@@ -46,6 +47,10 @@ def fields_of(settings: type) -> tuple[Field, ...]:
     return tuple(made)
 
 
+MEET_HINT = (
+    "<b>Click</b> where the patches meet, or <b>drag</b> the mark. <b>Esc</b> when it is as you"
+    " want it."
+)
 # Curves of which the card says how far they lie off.
 MOST_TOLD = 4
 
@@ -70,6 +75,12 @@ class RecipeCard(Card):
         self.loose = commands.button("set loose")
         self.again = commands.button("tie again")
         self.search = commands.button("to tolerance", "To tolerance")
+        self.meet = button(
+            "Meeting place ...",
+            "Click or drag on the stage where the patches of this opening meet",
+            clicked=self._mark,
+        )
+        self.add_buttons(self.meet)
         self.pin_buttons(self.search, self.again, self.loose)
         self.column.addStretch(1)
 
@@ -115,6 +126,7 @@ class RecipeCard(Card):
         shown.show_settings(item.recipe.settings)
         shown.setEnabled(not item.locked and not loose)
         self.search.setVisible(kind.search is not None)
+        self.meet.setVisible(bool(make.patches_with(session.job, item)))
         self.loose.setEnabled(not item.locked)
         self._show_figures(item)
 
@@ -168,6 +180,22 @@ class RecipeCard(Card):
             self.session.told.emit("trouble", sentence(error))
             return
         set_settings(self.session, item, settings, f"{item.name}'s settings")
+
+    def _mark(self) -> None:
+        """Let the hand set where the patches of this opening meet."""
+        session, item = self.session, self._item()
+        if item is None or item.recipe is None:
+            return
+
+        def marked(marking: Marking) -> None:
+            now = session.job.get(item.id, Followed)
+            if now is not None and len(marking.places):
+                place = tuple(float(x) for x in marking.points[0])
+                session.commit(make.with_middle(session.job, now, place), "meeting place")
+
+        middle = item.recipe.settings.middle
+        places = (middle,) if middle else ()
+        session.hand.mark(Marking(MEET_HINT, 1, places=places, changed=marked, in_view=True))
 
     def _tie(self) -> None:
         """Let what is picked take the roles."""

@@ -145,9 +145,13 @@ SURFACES: dict[str, Task] = {
         Pick("first_side", "Leaves the first", NEAREST, SIDES),
         Pick("first_smooth", "Smooth there", SMOOTH),
         Sweep("first_strength", "Strength", "How far it follows the first", 0.1, 3, 0.02),
+        Sweep("first_end", "At its end", "Strength where that border ends; 0 for the same", 0, 3,
+              0.02),
         Pick("second_side", "Meets the second", NEAREST, SIDES),
         Pick("second_smooth", "Smooth there", SMOOTH),
         Sweep("second_strength", "Strength", "How far it follows the second", 0.1, 3, 0.02),
+        Sweep("second_end", "At its end", "Strength where that border ends; 0 for the same", 0, 3,
+              0.02),
     ),
     "extrude": following(
         "extrude", ExtrudeSettings(),

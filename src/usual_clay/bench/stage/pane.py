@@ -205,7 +205,8 @@ class Pane(Guarded, QWidget):
 
     def _paint_on_model(self, painter: QPainter) -> None:
         job = self.session.shown
-        if self.scene.shown.net and self.scene.shown.surfaces:
+        taking = self.session.hand.tool == "sources"
+        if self.scene.shown.net and self.scene.shown.surfaces and not taking:
             surface = job.get(self.session.choice.item, Surface)
             if surface is not None and surface.visible:
                 overlay.draw_net(painter, self.view, surface.geometry, self.session.choice.points)

@@ -12,7 +12,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.build.surface_edits import nearest_sides
 from usual_clay.core.errors import FitError
-from usual_clay.core.spline.basis import clamped
+from usual_clay.core.spline.basis import clamped, collocation, greville
 from usual_clay.core.spline.boundary import BORDERS, Border, Edge, edge_of, third_inward
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.four_borders import make_compatible
@@ -35,7 +35,9 @@ class BlendSettings:
     first_smooth, second_smooth : {0, 1, 2, 3}
         G0 to G3 there.
     first_strength, second_strength : float
-        How far it follows each surface, as a share of the gap.
+        How far it follows each surface, as a share of the gap, where its border begins.
+    first_end, second_end : float
+        The same where that border ends; 0 for the same all along.
     """
 
     first_side: Side = "nearest"
@@ -44,10 +46,21 @@ class BlendSettings:
     second_smooth: Smooth = 2
     first_strength: float = 1.0
     second_strength: float = 1.0
+    first_end: float = 0.0
+    second_end: float = 0.0
 
     def __post_init__(self) -> None:
-        if not (0 < self.first_strength <= 5 and 0 < self.second_strength <= 5):
+        strengths = self.first_strength, self.second_strength
+        if not (all(0 < s <= 5 for s in strengths) and min(self.first_end, self.second_end) >= 0):
             raise FitError("the strength of a blend must be more than 0 and at most 5")
+
+    @property
+    def strengths(self) -> tuple[tuple[float, float], tuple[float, float]]:
+        """Of each surface's border: where it begins and where it ends."""
+        return (
+            (self.first_strength, self.first_end or self.first_strength),
+            (self.second_strength, self.second_end or self.second_strength),
+        )
 
 
 def blend(first: BSplineSurface, second: BSplineSurface, settings: BlendSettings) -> BSplineSurface:
@@ -79,10 +92,13 @@ def blend(first: BSplineSurface, second: BSplineSurface, settings: BlendSettings
         for part in (edge.curve, edge.first, edge.second, third)
     ]
     degree = max(curve.degree for curve in curves)
-    alike = make_compatible(curves, degree, np.zeros(0))
+    uneven = any(start != end for start, end in settings.strengths)
+    # What is so many times a strength that changes along the border has so many degrees more.
+    alike = make_compatible(curves, degree + (3 if uneven else 0), np.zeros(0))
     size = float(gap.mean())
-    near = _rows(alike[:4], edges[0], settings.first_smooth, size * settings.first_strength)
-    far = _rows(alike[4:], edges[1], settings.second_smooth, size * settings.second_strength)
+    reach = [tuple(size * each for each in pair) for pair in settings.strengths]
+    near = _rows(alike[:4], edges[0], settings.first_smooth, reach[0])
+    far = _rows(alike[4:], edges[1], settings.second_smooth, reach[1])
     order = len(near) + len(far)
     steps = _bezier(near, order - 1), _bezier(far, order - 1)
     points = np.stack([*steps[0], *steps[1][::-1]], axis=1)
@@ -94,17 +110,30 @@ def _sides(side: Side) -> Sequence[Border]:
     return BORDERS if side == "nearest" else (side,)
 
 
-def _rows(curves: list[BSplineCurve], edge: Edge, smooth: int, reach: float) -> list[Floats]:
+def _rows(
+    curves: list[BSplineCurve], edge: Edge, smooth: int, reach: tuple[float, ...]
+) -> list[Floats]:
     """Return what a surface has at its border, as rows of control points: place and derivatives.
 
-    They are those outward, as the blend leaves it, at such a pace that it reaches so many mm.
+    They are those outward, as the blend leaves it, at such a pace that it reaches so many mm where
+    the border begins and where it ends.
     """
     speed = np.linalg.norm(curve_points(edge.first, np.linspace(0, 1, PLACES)), axis=1)
     if smooth and not speed.min() > 1e-9 * max(float(speed.max()), 1e-300):
         raise BuildError("a border that is a pole has no direction to go on in: choose G0 there")
-    pace = reach / max(float(speed.mean()), 1e-300)
-    places, slope, bend, third = (curve.points for curve in curves)
-    return [places, -pace * slope, pace**2 * bend, -(pace**3) * third][: smooth + 1]
+    start, end = (each / max(float(speed.mean()), 1e-300) for each in reach)
+    rows = [curves[0].points]
+    for order, curve in enumerate(curves[1 : smooth + 1], 1):
+        sign = -1.0 if order % 2 else 1.0
+        if start == end:
+            rows.append(sign * start**order * curve.points)
+            continue
+        sites = greville(curve.knots, curve.degree)
+        pace = (start + (end - start) * sites) ** order
+        values = sign * pace[:, None] * curve_points(curve, sites)
+        solved = np.linalg.solve(collocation(curve.knots, curve.degree, sites), values)
+        rows.append(np.asarray(solved, dtype=np.float64))
+    return rows
 
 
 def _bezier(rows: list[Floats], degree: int) -> list[Floats]:

@@ -230,6 +230,29 @@ def with_settings(job: Job, item: Followed, settings: Any) -> Job:
     return job.changed(item.id, recipe=replace(item.recipe, settings=settings), **more)
 
 
+def patches_with(job: Job, item: Followed) -> list[Followed]:
+    """Return the patches that one opening is filled by, of which an item is one."""
+    recipe = item.recipe
+    if recipe is None or not getattr(recipe.settings, "part", 0):
+        return []
+    return [
+        each
+        for each in job.all(Followed)
+        if each.recipe is not None
+        and each.recipe.kind == recipe.kind
+        and each.recipe.all("edges") == recipe.all("edges")
+        and each.recipe.settings.of == recipe.settings.of
+    ]
+
+
+def with_middle(job: Job, item: Followed, middle: tuple[float, ...]) -> Job:
+    """Let all the patches of an opening meet at a place; without one where it is calmest."""
+    for each in patches_with(job, item):
+        assert each.recipe is not None
+        job = with_settings(job, each, replace(each.recipe.settings, middle=middle))
+    return job
+
+
 def tied(job: Job, item: Followed, role: str, *ids: ItemId) -> Job:
     """Let other items take a role of an item's recipe: it is tied to them from now on.
 
