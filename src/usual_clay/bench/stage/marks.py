@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from usual_clay.bench.gestures.drag_picture import turn_handle
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.sight import Sign
 from usual_clay.bench.stage.view import View
+from usual_clay.bench.stage.words import draw_words
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import halo, now
 from usual_clay.core.arrays import Floats
@@ -85,7 +86,6 @@ def draw_sign(painter: QPainter, view: View, sign: Sign, words: bool) -> None:
     """Draw an arrow along a curve with its words at its foot, or a ring with words beside it."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     places = [QPointF(x, y) for x, y in view.project(sign.places)[:, :2]]
-    painter.setFont(text_font(8.5))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     ink = QColor(now().plum if sign.ring else now().accent)
     if sign.ring:
@@ -99,7 +99,8 @@ def draw_sign(painter: QPainter, view: View, sign: Sign, words: bool) -> None:
             painter.drawPolyline(QPolygonF(places))
             painter.drawPolyline(QPolygonF(head))
     if words:
-        _draw_words(painter, places[-1 if sign.at_tip else 0], sign.words, ink)
+        at = places[-1 if sign.at_tip else 0]
+        draw_words(painter, at + QPointF(10, -20), sign.words, ink)
 
 
 def _arrow_head(places: list[QPointF]) -> list[QPointF]:
@@ -117,19 +118,6 @@ def _arrow_head(places: list[QPointF]) -> list[QPointF]:
         else tip
         for side in (1, 0, -1)
     ]
-
-
-def _draw_words(painter: QPainter, at: QPointF, words: str, ink: QColor) -> None:
-    """Draw a word or a length on a small ground of its own, beside a place."""
-    size = QFontMetricsF(painter.font()).horizontalAdvance(words)
-    box = QRectF(at.x() + 10, at.y() - 20, size + 10, 16)
-    ground = QColor(now().panel)
-    ground.setAlpha(225)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(ground)
-    painter.drawRoundedRect(box, 4, 4)
-    painter.setPen(ink)
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 
 def draw_lit_lines(painter: QPainter, view: View, line: Floats) -> None:

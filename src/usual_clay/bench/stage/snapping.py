@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
 
 from usual_clay.bench.canvas import Canvas, Snap
-from usual_clay.bench.theme.looks import text_font
+from usual_clay.bench.stage.words import draw_words
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.outline import OutlineError, OutlineSettings, find_outline
@@ -194,13 +194,4 @@ def draw_snap(painter: QPainter, pane: Canvas, found: Snap) -> None:
     colour = QColor(now().plum if misses else now().teal)
     painter.setPen(QPen(colour, 2.0, Qt.PenStyle.DotLine if misses else Qt.PenStyle.SolidLine))
     painter.drawEllipse(at, 7.5, 7.5)
-    painter.setFont(font := text_font(8.5))
-    width = QFontMetricsF(font).horizontalAdvance(found.words) + 10
-    box = QRectF(at.x() + 11, at.y() + 6, width, 17)
-    back = QColor(now().panel)
-    back.setAlpha(225)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(back)
-    painter.drawRoundedRect(box, 4, 4)
-    painter.setPen(colour)
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, found.words)
+    draw_words(painter, at + QPointF(11, 6), found.words, colour)
