@@ -101,7 +101,7 @@ def test_a_net_goes_with_the_hand_and_is_exact_when_it_rests() -> None:
     about, exact = live.the(net.id, Surface), settled(pulled).the(net.id, Surface)
     assert net.id in stale(live)
     before = job.the(net.id, Surface).geometry
-    assert about.geometry.counts == before.counts
+    assert np.greater(about.geometry.counts, before.counts).all()
     seen = curve_points(pulled.the(ids[1], Curve).geometry, T)
     went, off, rests = (
         float(np.abs(foot_points(each, seen).signed).max())
@@ -109,8 +109,7 @@ def test_a_net_goes_with_the_hand_and_is_exact_when_it_rests() -> None:
     )
     # It crosses the others no more: both give way by half, in the hand's answer as at rest.
     assert rests < 0.2
-    # On the knots that it has it comes as near as these let it.
-    assert off < 0.7 * went
+    assert off < 0.5 * went
     # A source that is deleted leaves it loose; what lies where that lay is offered first.
     lost = job.the(ids[1], Curve)
     without = job.without(ids[1])

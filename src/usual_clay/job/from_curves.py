@@ -20,7 +20,8 @@ from usual_clay.core.build.sections import SAMPLES, BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled
 from usual_clay.core.build.surface_edits import mirror_image
 from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.progress import Progress
+from usual_clay.core.progress import Progress, stretch
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.surface import (
@@ -33,6 +34,8 @@ from usual_clay.job.makers import mirror_plane
 
 # A border no farther from a surface beside it than this lies on it, mm.
 JOINED = 0.5
+# So often a surface near a scan is asked for nearer, until so much of that lies within.
+TRIES, MOSTLY = 3, 0.95
 # Gives the guide of settings and sources.
 Lay = Callable[[Any, Given], Guide]
 
@@ -71,21 +74,45 @@ def live(lay: Lay) -> Callable[[Any, Given, Given, BSplineSurface], BSplineSurfa
 
 def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> SurfaceMade:
     sample = given.maybe("near")
-    if sample is not None:
-        guide = near(guide, sample, settings.scan)
-    built: Built = lean_surface(guide, settings, progress)
+    if sample is None:
+        return _made(guide, lean_surface(guide, settings, progress), given)
+    guide = near(guide, sample, settings.scan)
+    by_hand = settings.nu or settings.nv or settings.scan < 1
+    aim, best = settings.within, None
+    for number in range(1 if by_hand else TRIES):
+        part = stretch(progress, number / TRIES, (number + 1) / TRIES)
+        made = _near(guide, lean_surface(guide, replace(settings, within=aim), part), given, sample)
+        off = float(np.quantile(np.abs(made.signed), MOSTLY))  # type: ignore[arg-type]
+        if best is None or off < best[0]:
+            best = off, made
+        if off <= settings.within:
+            break
+        # The guide is evened of noise: what is measured lies a little farther off than it.
+        aim *= max(0.95 * settings.within / off, 0.5)
+    assert best is not None
+    return best[1]
+
+
+def _made(guide: Guide, built: Built, given: Given) -> SurfaceMade:
     runs = {name: line.points for name, line in zip(guide.names, guide.lines, strict=False)}
     joints = _joints(guide, built.surface, given)
     words = built.words
     if joints:
         angle = np.degrees(max(angle for _, _, angle, _ in joints))
-        words = "; ".join(
-            filter(None, [words, f"it meets what lies beside at {angle:.3f}° at most"])
-        )
-    made = SurfaceMade(built.surface, words, built.distances, built.gaps, runs, joints)
-    if sample is None:
-        return made
-    feet = foot_points(built.surface, sample.points)
+        meets = f"it meets what lies beside at {angle:.3f}° at most"
+        words = "; ".join(filter(None, [words, meets]))
+    return SurfaceMade(built.surface, words, built.distances, built.gaps, runs, joints)
+
+
+def _near(guide: Guide, built: Built, given: Given, sample: Sample) -> SurfaceMade:
+    """Return a surface with how far what is measured within it lies off.
+
+    Raises
+    ------
+    BuildError
+        Where nothing was measured within it.
+    """
+    made, feet = _made(guide, built, given), foot_points(built.surface, sample.points)
     if sample.triangles is None:
         # Loose points are all meant.
         return replace(made, signed=feet.signed)

@@ -153,7 +153,10 @@ def _about(job: Job, item: Followed) -> Followed:
     assert item.made_of is not None
     live = kind_of(item.recipe.kind).live
     assert live is not None
-    now = given_for(job, item.recipe)
+    # What is measured does not move with a curve: the surface keeps what it follows of that.
+    now = given_for(
+        job, item.recipe, source=lambda each, sample: None if sample else source_of(job, each)
+    )
     before = _as_made(job, item, now)
     shape = live(item.recipe.settings, before, now, item.geometry)  # type: ignore[attr-defined]
     return replace(item, geometry=shape)  # type: ignore[call-arg]

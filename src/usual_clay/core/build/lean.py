@@ -34,6 +34,7 @@ from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.spline.boundary import with_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -105,7 +106,7 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
 
 
 def carried_along(surface: BSplineSurface, before: Guide, now: Guide) -> BSplineSurface:
-    """Return a surface moved by as much as its guide is, on the knots that it has.
+    """Return a surface moved by as much as its guide is, with twice as many spans to follow it.
 
     Least squares of the move over the guide's grid: quick, and near while the move is small.
     """
@@ -113,14 +114,15 @@ def carried_along(surface: BSplineSurface, before: Guide, now: Guide) -> BSpline
     for axis, (t, there) in enumerate(((before.u, now.u), (before.v, now.v))):
         if not np.array_equal(t, there):
             was = CubicSpline(t, was, axis=axis)(there)
-    ways = [
-        Way(t, weights_of(now, name), p, now.closed == name, knots[p + 1 : -p - 1])
-        for name, t, p, knots in zip(
-            "uv", (now.u, now.v), surface.degrees, (surface.knots_u, surface.knots_v), strict=True
-        )
-    ]
+    ways = []
+    for name, t, p in zip("uv", (now.u, now.v), surface.degrees, strict=True):
+        spans = np.unique(surface.knots_u if name == "u" else surface.knots_v)
+        halves = np.sort(np.concatenate([spans, (spans[1:] + spans[:-1]) / 2]))
+        surface = with_knots(surface, name, halves)
+        knots = surface.knots_u if name == "u" else surface.knots_v
+        ways.append(Way(t, weights_of(now, name), p, now.closed == name, knots[p + 1 : -p - 1]))
     search = TensorSearch(now.grid - was, np.ones(was.shape[:2], dtype=bool), (MOST, MOST))
-    moved = replace(surface, points=surface.points + search.fitted(*ways).points)
+    moved = replace(surface, points=surface.points + search.fitted(ways[0], ways[1]).points)
     return with_poles(moved, now)
 
 
