@@ -12,6 +12,7 @@ from typing import Any, NoReturn
 
 from threadpoolctl import threadpool_limits
 
+from usual_clay.cli.afloat import add_float_command
 from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
 from usual_clay.cli.make import add_make_command
@@ -82,6 +83,7 @@ def _parser() -> argparse.ArgumentParser:
     shots.add_argument("names", nargs="*", help="which; all without any")
     shots.set_defaults(command=_shots)
     add_fit_command(commands)
+    add_float_command(commands)
     add_make_command(commands)
     add_points_command(commands)
     add_scan_commands(commands)

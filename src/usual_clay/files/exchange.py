@@ -26,7 +26,7 @@ MOST_CURVES = 5000
 
 
 @contextmanager
-def _silenced() -> Iterator[None]:
+def silenced() -> Iterator[None]:
     """Keep the kernel's own chatter off standard output."""
     sys.stdout.flush()
     kept = os.dup(1)
@@ -60,7 +60,7 @@ def write_exchange(path: Path, surfaces: Sequence[tuple[str, Spline]]) -> str:
     if path.suffix.lower() not in SUFFIXES:
         raise FileError(f"{path.name}: surfaces are written as {', '.join(SUFFIXES)}")
     step = path.suffix.lower() in (".step", ".stp")
-    with whole_file(path) as temporary, _silenced():
+    with whole_file(path) as temporary, silenced():
         written = (_write_step if step else _write_iges)(temporary, surfaces)
         if not written or not temporary.stat().st_size:
             raise OSError(None, "the geometry kernel could not write it")
@@ -139,8 +139,8 @@ def read_exchange(path: Path) -> list[BSplineSurface]:
     from OCP.BRep import BRep_Tool
     from OCP.TopoDS import TopoDS
 
-    with _silenced():
-        faces = [BRep_Tool.Surface_s(TopoDS.Face(part)) for part in _inside(_shape(path), "FACE")]
+    with silenced():
+        faces = [BRep_Tool.Surface_s(TopoDS.Face(part)) for part in inside(shape_of(path), "FACE")]
     splines = [geometry for geometry in faces if hasattr(geometry, "Poles")]
     if not splines:
         raise FileError(f"{path.name} holds no B-spline surface")
@@ -157,10 +157,10 @@ def read_curves(path: Path) -> list[BSplineCurve]:
     FileError
         When the file cannot be read or holds no curve.
     """
-    with _silenced():
-        whole = _shape(path)
-        runs = [list(_inside(wire, "EDGE")) for wire in _inside(whole, "WIRE", "FACE")]
-        runs += [[edge] for edge in _inside(whole, "EDGE", "WIRE")]
+    with silenced():
+        whole = shape_of(path)
+        runs = [list(inside(wire, "EDGE")) for wire in inside(whole, "WIRE", "FACE")]
+        runs += [[edge] for edge in inside(whole, "EDGE", "WIRE")]
         found = [[_edge_curve(edge) for edge in run] for run in runs[:MOST_CURVES]]
     curves: list[BSplineCurve] = []
     for run in found:
@@ -197,7 +197,7 @@ def _edge_curve(part: Any) -> BSplineCurve | None:
     return _curve_from_kernel(made)
 
 
-def _inside(shape: Any, kind: str, avoid: str = "SHAPE") -> Iterator[Any]:
+def inside(shape: Any, kind: str, avoid: str = "SHAPE") -> Iterator[Any]:
     """Yield the faces, wires or edges of a shape, but for those inside what is avoided."""
     from OCP.TopAbs import TopAbs_ShapeEnum
     from OCP.TopExp import TopExp_Explorer
@@ -209,7 +209,7 @@ def _inside(shape: Any, kind: str, avoid: str = "SHAPE") -> Iterator[Any]:
         explorer.Next()
 
 
-def _shape(path: Path) -> Any:
+def shape_of(path: Path) -> Any:
     """Return all that a file holds as one shape of the kernel."""
     from OCP.IFSelect import IFSelect_ReturnStatus
 

@@ -1,0 +1,1 @@
+"""Bodies: how they float."""
