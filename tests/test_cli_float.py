@@ -35,10 +35,7 @@ def box(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def test_a_step_body_floats_and_its_report_has_the_figures(box: Path, tmp_path: Path) -> None:
     edge, out = tmp_path / "edge.step", tmp_path / "out.json"
-    places = (
-        np.array([[-50.0, 15, 20], [50.0, 15, 20]]),
-        np.array([[-50.0, -15, 20], [50, -15, 20]]),
-    )
+    places = [np.array([[-50.0, y, 20], [50.0, y, 20]]) for y in (15.0, -15.0)]
     write_exchange(edge, [(f"edge {k}", BSplineCurve(STRAIGHT, p)) for k, p in enumerate(places)])
     words = ["float", str(box), "--draft", "8", "--centre", "0,0,9", "--angles", "0:50:10"]
     assert main([*words, "--mark", f"deck={edge}", "--report", str(out)]) == 0
