@@ -19,6 +19,7 @@ from tests.true_shapes import SHAPES, turn_of
 from threadpoolctl import threadpool_limits
 
 from benchmarks.curves import from_curves
+from benchmarks.floating import floating
 from benchmarks.timing import say, seconds
 from benchmarks.window import dragging, large_scan, live_surface, starting
 from usual_clay.core.check.deviation import Tolerance
@@ -281,6 +282,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "shapes": true_shapes,
     "trace": tracing,
     "curves": from_curves,
+    "floating": floating,
     "drag": dragging,
     "live": live_surface,
     "files": files,

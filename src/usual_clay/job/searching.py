@@ -187,7 +187,7 @@ def _price_of_patch(
 
 
 # What a front asks for, as shares of the tolerance.
-DISTANCES = (5.0, 3.0, 2.0, 1.4, 1.0, 0.7, 0.5, 0.35, 0.25)
+DISTANCES = (4.0, 2.0, 1.4, 1.0, 0.6, 0.35)
 
 
 def built_search(make: Callable[[Any, Given, Progress, Any], SurfaceMade]) -> Searching:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq, minimize
+from scipy.optimize import minimize
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.afloat import Body, FloatError, Wet, below
@@ -17,8 +17,9 @@ WATER = 1.0
 ROUNDS, NUDGE = 12, 2e-3
 # A balance that is better by less than this share of the body's size is no better.
 NEUTRAL = 1e-4
-# The water is looked for to this share of the body's height.
-EXACT = 1e-10
+# The water is looked for to this share of what is displaced, in so many steps; the trim to so many
+# radians, which changes by no more than a stride at once and goes no farther than the steepest.
+EXACT, STEPS, LEVEL, STRIDE, STEEPEST = 1e-9, 60, 1e-6, 0.2, 1.5
 UPRIGHT = np.array([0.0, 0.0, 1.0])
 
 
@@ -166,14 +167,30 @@ def _volume_of(body: Body, mass: float, water: float) -> float:
     return volume
 
 
-def _surface(body: Body, up: Floats, volume: float) -> tuple[float, Wet]:
-    """Return the height of the water at which so much is displaced."""
+def _surface(body: Body, up: Floats, volume: float, near: float | None = None) -> tuple[float, Wet]:
+    """Return the height of the water at which so much is displaced.
+
+    Newton's steps, as the water's plane says how fast the volume grows; halved where they leave
+    what is known to hold the height.
+
+    Parameters
+    ----------
+    near : float, optional
+        About where it lies.
+    """
     lift = body.vertices @ up
     low, high = float(lift.min()), float(lift.max())
-    height = brentq(
-        lambda h: below(body, up, h).volume - volume, low, high, xtol=EXACT * (high - low)
-    )
-    return float(height), below(body, up, float(height))
+    height = near if near is not None and low < near < high else (low + high) / 2
+    for _ in range(STEPS):
+        wet = below(body, up, height)
+        off = wet.volume - volume
+        if abs(off) <= EXACT * volume:
+            break
+        low, high = (low, height) if off > 0 else (height, high)
+        height = height - off / wet.plane if wet.plane > 0 else low - 1.0
+        if not low < height < high:
+            height = (low + high) / 2
+    return height, wet
 
 
 def at_rest(
@@ -264,20 +281,11 @@ def righting(
     """
     volume = _volume_of(body, mass, water)
     keel, found, trim = keel_of(body), [], 0.0
+    height: float | None = None
     for heel in angles.tolist():
-
-        def moment(trim: float, heel: float = heel) -> float:
-            up = _tilted(heel, trim)
-            gap = centre - _surface(body, up, volume)[1].centre
-            slope = np.array(
-                [-np.cos(trim), -np.sin(trim) * np.sin(heel), -np.sin(trim) * np.cos(heel)]
-            )
-            return float(gap @ slope)
-
-        trim = _balanced(moment, trim)
-        up = _tilted(heel, trim)
-        height, wet = _surface(body, up, volume)
+        trim, height, wet = _balanced(body, centre, volume, heel, trim, height)
         across = np.array([0.0, np.cos(heel), -np.sin(heel)])
+        up = _tilted(heel, trim)
         arm = float((centre - wet.centre) @ across)
         under = tuple(
             name for name, places in (marks or {}).items() if (places @ up < height).any()
@@ -286,24 +294,28 @@ def righting(
     return found
 
 
-def _balanced(moment: object, near: float) -> float:
-    """Return the trim at which nothing turns the body end over end, from near there."""
-    assert callable(moment)
-    step, here = 0.02, float(moment(near))
-    if abs(here) < 1e-9:
-        return near
-    # The moment rises with the trim where the body is stable: go against it until it changes.
-    way = -np.sign(here)
-    low, at = near, near
-    for _ in range(40):
-        at = float(np.clip(low + way * step, -1.5, 1.5))
-        there = float(moment(at))
-        if there * here <= 0:
-            return float(brentq(moment, *sorted((low, at)), xtol=1e-9))
-        if abs(at) >= 1.5:
+def _balanced(
+    body: Body, centre: Floats, volume: float, heel: float, trim: float, height: float | None
+) -> tuple[float, float, Wet]:
+    """Return the trim, from near one, at which nothing turns a body end over end, and its water.
+
+    Newton's steps by the metacentric height along; where that is none, against the moment.
+    """
+    for _ in range(STEPS):
+        up = _tilted(heel, trim)
+        height, wet = _surface(body, up, volume, height)
+        gap = centre - wet.centre
+        slope = np.array(
+            [-np.cos(trim), -np.sin(trim) * np.sin(heel), -np.sin(trim) * np.cos(heel)]
+        )
+        moment = float(gap @ slope)
+        stiff = wet.along / wet.volume - float(gap @ up)
+        step = -moment / stiff if stiff > 0 else -STRIDE * np.sign(moment)
+        trim = float(np.clip(trim + np.clip(step, -STRIDE, STRIDE), -STEEPEST, STEEPEST))
+        if abs(step) < LEVEL or abs(trim) == STEEPEST:
             break
-        low, step = at, 1.6 * step
-    return at
+    assert height is not None
+    return trim, height, wet
 
 
 @dataclass(frozen=True)
