@@ -350,7 +350,7 @@ def test_triangles_are_as_near_to_their_surface_as_the_tolerance_asks() -> None:
     assert len(made.triangles) < 30_000
 
 
-@pytest.mark.parametrize("count", [4, 9, 30])
+@pytest.mark.parametrize("count", [4, 30])
 def test_as_much_is_coloured_as_the_figures_say(count: int) -> None:
     told = 0
     for shape in SHAPES[:: 2 if count == 4 else 3]:
