@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.core.arrays import Bools
+from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.build.fill import FlatSettings, flat_face
@@ -52,7 +52,7 @@ def lean(lay: Lay) -> Callable[[Any, Given, Progress, object], SurfaceMade]:
 def live(lay: Lay) -> Callable[[Any, Given, Given, BSplineSurface], BSplineSurface]:
     """Return what lets a surface follow its sources while a hand drags one.
 
-    It is moved by as much as its guide is, on the knots that it has.
+    It is moved by as much as its guide is, with twice as many spans to follow it.
     """
 
     # Through a drag it sets out from the same sources: the last guide, with what it is of.
@@ -78,19 +78,22 @@ def _lean(guide: Guide, settings: Spend, given: Given, progress: Progress) -> Su
         return _made(guide, lean_surface(guide, settings, progress), given)
     guide = near(guide, sample, settings.scan)
     by_hand = settings.nu or settings.nv or settings.scan < 1
-    aim, best = settings.within, None
+    aim: float = settings.within
+    best: tuple[float, Built, Floats, Ints | None] | None = None
     for number in range(1 if by_hand else TRIES):
         part = stretch(progress, number / TRIES, (number + 1) / TRIES)
-        made = _near(guide, lean_surface(guide, replace(settings, within=aim), part), given, sample)
-        off = float(np.quantile(np.abs(made.signed), MOSTLY))  # type: ignore[arg-type]
+        built = lean_surface(guide, replace(settings, within=aim), part)
+        signed, inside = _measured(built.surface, sample)
+        off = float(np.quantile(np.abs(signed), MOSTLY))
         if best is None or off < best[0]:
-            best = off, made
+            best = off, built, signed, inside
         if off <= settings.within:
             break
         # The guide is evened of noise: what is measured lies a little farther off than it.
         aim *= max(0.95 * settings.within / off, 0.5)
     assert best is not None
-    return best[1]
+    _, built, signed, inside = best
+    return replace(_made(guide, built, given), signed=signed, inside=inside)
 
 
 def _made(guide: Guide, built: Built, given: Given) -> SurfaceMade:
@@ -104,22 +107,22 @@ def _made(guide: Guide, built: Built, given: Given) -> SurfaceMade:
     return SurfaceMade(built.surface, words, built.distances, built.gaps, runs, joints)
 
 
-def _near(guide: Guide, built: Built, given: Given, sample: Sample) -> SurfaceMade:
-    """Return a surface with how far what is measured within it lies off.
+def _measured(surface: BSplineSurface, sample: Sample) -> tuple[Floats, Ints | None]:
+    """Return how far what is measured within a surface lies off, and which that is of a mesh.
 
     Raises
     ------
     BuildError
         Where nothing was measured within it.
     """
-    made, feet = _made(guide, built, given), foot_points(built.surface, sample.points)
+    feet = foot_points(surface, sample.points)
     if sample.triangles is None:
         # Loose points are all meant.
-        return replace(made, signed=feet.signed)
-    inside = np.flatnonzero(_within(built.surface, feet))
+        return feet.signed, None
+    inside = np.flatnonzero(_within(surface, feet))
     if not len(inside):
         raise BuildError("no measured point lies within the surface: choose another region")
-    return replace(made, signed=feet.signed[inside], inside=inside)
+    return feet.signed[inside], inside
 
 
 def _joints(

@@ -50,11 +50,18 @@ def sweep(settings: SweepSettings, given: Given) -> Guide:
 
 def revolve(settings: RevolveSettings, given: Given) -> Guide:
     """Turn a profile about an axis, guided by a rail."""
-    axis = _axis(given.one("axis"))
+    axis = axis_of(given.one("axis"))
     return revolve_guide(given.one("profile"), axis, given.maybe("rail"), settings)
 
 
-def _axis(source: BSplineCurve | SimpleShape) -> tuple[Floats, Floats]:
+def axis_of(source: BSplineCurve | SimpleShape) -> tuple[Floats, Floats]:
+    """Return a place on an axis and its direction, of a shape's own or from a curve's ends.
+
+    Raises
+    ------
+    BuildError
+        For a curve that ends where it begins.
+    """
     if isinstance(source, SimpleShape):
         return source.point, source.axis
     ends = curve_points(source, source.domain)

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from usual_clay.bench.cards.fields import Fields
 from usual_clay.bench.guard import faults
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Tile, label
@@ -44,6 +47,14 @@ class Card(QWidget):
         else:
             faults.take(error, self.title.text())
             self.say("", "")
+
+    def read_fields(self, fields: Fields, settings: Any) -> Any:
+        """Return settings as fields have them; where these do not go together, as they were."""
+        try:
+            return fields.settings(settings)
+        except ClayError as error:
+            self.say("", sentence(error))
+            return settings
 
     def add_say(self) -> None:
         """Put the two labels that `say` fills at the foot of what there is so far."""

@@ -17,9 +17,9 @@ from usual_clay.bench.widgets import button
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.affine import Affine, PlaceSettings, affine_of, stays_of
 from usual_clay.core.errors import ClayError, sentence
-from usual_clay.core.spline.curve import curve_points
 from usual_clay.job.edits.placing import MOVABLE, middle_of, placed
 from usual_clay.job.edits.shaping import places_of, with_places
+from usual_clay.job.guides import axis_of
 from usual_clay.job.items import Curve, ItemId, Shape
 from usual_clay.job.job import Job
 
@@ -105,12 +105,7 @@ class PlaceCard(Card):
             self.rows.take(item_id, self._hidden)
 
     def _set(self) -> None:
-        try:
-            self._settings = self.fields.settings(self._settings)
-        except ClayError as error:
-            self.say("", sentence(error))
-        self.fields.show_settings(self._settings)
-        self.refresh()
+        self.set_settings(self.read_fields(self.fields, self._settings))
 
     def set_settings(self, settings: PlaceSettings) -> None:
         """Show what the hand has done."""
@@ -151,7 +146,7 @@ class PlaceCard(Card):
         self.keep.setEnabled(True)
         session.propose(self._made[0])
         stays = middle if self._settings.does == "move" else stays_of(self._settings, middle)
-        session.hand.placing = Placing(self._settings, stays, self._by_hand(self._settings))
+        session.hand.placing = Placing(self._settings, stays, self._by_hand)
         at = affine.apply(middle) if self._settings.does == "move" else stays
         session.sight.show_signs(
             [
@@ -160,15 +155,12 @@ class PlaceCard(Card):
             ]
         )
 
-    def _by_hand(self, before: PlaceSettings) -> Callable[[PlaceSettings], None]:
-        def changed(settings: PlaceSettings) -> None:
-            held = self.session.hand.placing
-            self.set_settings(settings)
-            # A drag adds to how it stood when it began.
-            if self.session.hand.dragging is not None:
-                self.session.hand.placing = held
-
-        return changed
+    def _by_hand(self, settings: PlaceSettings) -> None:
+        held = self.session.hand.placing
+        self.set_settings(settings)
+        # A drag adds to how it stood when it began.
+        if self.session.hand.dragging is not None:
+            self.session.hand.placing = held
 
     def _places(self) -> tuple[Floats, float] | None:
         """Return the middle and the size of what is moved."""
@@ -198,11 +190,8 @@ class PlaceCard(Card):
         if not picked:
             return None
         item = job.items[picked[0]]
-        if isinstance(item, Shape):
-            return item.geometry.point, item.geometry.axis
-        assert isinstance(item, Curve)
-        ends = curve_points(item.geometry, np.array(item.geometry.domain))
-        return ends[0], ends[1] - ends[0]
+        assert isinstance(item, (Curve, Shape))
+        return axis_of(item.geometry)
 
     def _moved(self, job: Job, affine: Affine) -> tuple[Job, list[ItemId], str]:
         if not self._points:

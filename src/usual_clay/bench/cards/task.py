@@ -23,7 +23,7 @@ from usual_clay.core.build.alter_surface import SECOND
 from usual_clay.core.build.guide import Spend
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.check.deviation import percent
-from usual_clay.core.errors import ClayError, sentence
+from usual_clay.core.errors import sentence
 from usual_clay.job.edits import make
 from usual_clay.job.edits.curves import new_curve, reshaped
 from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
@@ -127,10 +127,7 @@ class TaskCard(Card):
         return page, rows, fields, several
 
     def _set(self) -> None:
-        try:
-            self._settings = self.fields.settings(self._settings)
-        except ClayError as error:
-            self.say("", sentence(error))
+        self._settings = self.read_fields(self.fields, self._settings)
         self.fields.show_settings(self._settings)
         self.refresh()
 

@@ -116,14 +116,12 @@ def drag_handle(pane: Canvas, paddle: Paddle) -> Gesture:
     if curve is None:
         return
     made = None
-    sight = pane.view.camera.sight
     event: Pointer | None = None
     while event is None or event.kind != "release":
         event = yield
-        origin, direction = pane.view.ray(event.x, event.y)
-        share = float((paddle.tip - origin) @ sight) / float(direction @ sight)
+        at = pane.view.level_with(event.x, event.y, paddle.tip)
         try:
-            made = paddle.change(session.job, curve, origin + share * direction, event.shift)
+            made = paddle.change(session.job, curve, at, event.shift)
         except SplineError:
             continue
         session.show_moved(made)

@@ -76,7 +76,7 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
         event = yield
         if made is None and float(np.hypot(event.x - press.x, event.y - press.y)) < 3:
             continue
-        by = _typed(pane, _motion(pane, event, before, grabbed, curve))
+        by = typed_motion(pane, _motion(pane, event, before, grabbed, curve))
         places = before + follow[:, None] * by
         try:
             made = with_places(session.job, curve, kind, places, live)
@@ -90,7 +90,7 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
         put_places(session, curve, places, f"move points of {curve.name}")
 
 
-def _typed(pane: Canvas, by: Floats) -> Floats:
+def typed_motion(pane: Canvas, by: Floats) -> Floats:
     """Return a motion as long as the typed number, in its own direction."""
     try:
         wanted = float(pane.typed)
@@ -107,7 +107,6 @@ def _motion(pane: Canvas, at: Pointer, points: Floats, grabbed: int, curve: Shap
     """Return how far the grabbed point goes: flat in the view, or along what it is held to."""
     start = points[grabbed]
     origin, direction = pane.view.ray(at.x, at.y)
-    sight = pane.view.camera.sight
     along = _held(pane.hold, points, grabbed, curve.geometry, (origin, direction))
     if pane.hold == "t" and (flat := _tangent(curve.geometry, start)) is not None:
         # Where the line of sight meets the tangent plane; seen edge on it stays.
@@ -120,15 +119,8 @@ def _motion(pane: Canvas, at: Pointer, points: Floats, grabbed: int, curve: Shap
         pane.snapped = pane.snap_at(at.x, at.y, curve.id, faces)
         if pane.snapped is not None:
             return pane.snapped.place - start
-        share = float((start - origin) @ sight) / float(direction @ sight)
-        return origin + share * direction - start
-    # The place on the held line that is nearest to the line of sight.
-    across = np.cross(along, direction)
-    size = float(across @ across)
-    if size < 1e-9:
-        return np.zeros(3)
-    length = float(np.cross(origin - start, direction) @ across) / size
-    return length * along
+        return pane.view.level_with(at.x, at.y, start) - start
+    return pane.view.along_line(at.x, at.y, start, along) - start
 
 
 def _held(

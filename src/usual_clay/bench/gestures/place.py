@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from usual_clay.bench.canvas import Canvas
+from usual_clay.bench.gestures.drag_points import typed_motion
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.placing import Placing
 from usual_clay.core.arrays import Floats
@@ -60,11 +61,7 @@ def _dragged(
 ) -> PlaceSettings | None:
     settings, typed = start.settings, _number(pane.typed)
     if settings.does == "move":
-        by = _motion(pane, press, event, origin)
-        if typed is not None:
-            size = float(np.linalg.norm(by))
-            held = pane.hold in "xyz"
-            by = typed * (np.eye(3)["xyz".index(pane.hold)] if held else by / max(size, 1e-12))
+        by = typed_motion(pane, _motion(pane, press, event, origin))
         whole = np.array(settings.by) + by
         return replace(settings, by=tuple(whole.tolist()))
     middle = pane.view.project(start.stays[None])[0, :2]
@@ -98,17 +95,9 @@ def _number(typed: str) -> float | None:
 
 def _motion(pane: Canvas, press: Pointer, event: Pointer, origin: Floats) -> Floats:
     """Return how far a place goes with the hand: flat in the view, or along an axis."""
-    ends = []
-    for at in (press, event):
-        eye, ray = pane.view.ray(at.x, at.y)
-        if pane.hold in "xyz":
-            along = np.eye(3)["xyz".index(pane.hold)]
-            across = np.cross(along, ray)
-            size = float(across @ across)
-            if size < 1e-9:
-                return np.zeros(3)
-            ends.append(float(np.cross(eye - origin, ray) @ across) / size * along)
-        else:
-            sight = pane.view.camera.sight
-            ends.append(eye + float((origin - eye) @ sight) / float(ray @ sight) * ray)
-    return np.asarray(ends[1] - ends[0])
+    if pane.hold in "xyz":
+        axis = np.eye(3)["xyz".index(pane.hold)]
+        start, stop = (pane.view.along_line(at.x, at.y, origin, axis) for at in (press, event))
+    else:
+        start, stop = (pane.view.level_with(at.x, at.y, origin) for at in (press, event))
+    return stop - start

@@ -172,6 +172,24 @@ class View:
         direction = target - camera.position
         return camera.position, direction / np.linalg.norm(direction)
 
+    def level_with(self, x: float, y: float, place: Floats) -> Floats:
+        """Return where a pixel's line of sight is as deep in the view as a place."""
+        origin, direction = self.ray(x, y)
+        share = float((place - origin) @ self.camera.sight) / float(direction @ self.camera.sight)
+        return np.asarray(origin + share * direction)
+
+    def along_line(self, x: float, y: float, place: Floats, way: Floats) -> Floats:
+        """Return the place on a line, given by a place and a direction, nearest to a pixel's sight.
+
+        Seen end on it is the place given.
+        """
+        origin, direction = self.ray(x, y)
+        across = np.cross(way, direction)
+        size = float(across @ across)
+        if size < 1e-9:
+            return place
+        return np.asarray(place + float(np.cross(origin - place, direction) @ across) / size * way)
+
     def sight_lines(self, points: Floats) -> tuple[Floats, Floats, Floats]:
         """Return for points, (n, 3): origins and unit directions of their sights, and how far."""
         camera = self.camera

@@ -10,7 +10,7 @@ from scipy.interpolate import CubicSpline
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.guide import Guide
 from usual_clay.core.errors import FitError
-from usual_clay.core.spline.boundary import BORDERS, SAME_KNOT, Border
+from usual_clay.core.spline.boundary import BORDERS, SAME_KNOT, Border, border_rows, knots_along
 from usual_clay.core.spline.four_borders import make_compatible
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -52,7 +52,7 @@ def held_at(guide: Guide, name: str, within: float) -> list[Held]:
         if border[0] != name:
             continue
         if border in guide.exact:
-            row = (guide.grid if name == "u" else guide.grid.swapaxes(0, 1))[-int(border[1])]
+            row = border_rows(guide.grid, border)[0]
             found.append(Held(border, 0, row, np.zeros_like(row)))
         if (smooth := guide.smooth.get(border)) is not None:
             parts = zip(smooth.rows, smooth.scales(within), strict=True)
@@ -109,11 +109,9 @@ def with_exact(surface: BSplineSurface, guide: Guide) -> BSplineSurface:
     """Put the very control points of exact borders in, on the surface's own knots."""
     points = surface.points.copy()
     for border, curve in guide.exact.items():
-        knots = surface.knots_v if border[0] == "u" else surface.knots_u
-        p = surface.degrees[1 if border[0] == "u" else 0]
+        knots, p = knots_along(surface, border), surface.degrees[1 if border[0] == "u" else 0]
         alike = make_compatible([curve], p, knots[p + 1 : -p - 1])[0]
-        rows = points if border[0] == "u" else points.swapaxes(0, 1)
-        rows[-int(border[1])] = alike.points
+        border_rows(points, border)[0] = alike.points
     return replace(surface, points=points)
 
 
@@ -121,10 +119,9 @@ def with_poles(surface: BSplineSurface, guide: Guide) -> BSplineSurface:
     """Put the borders of a surface that are one place there."""
     points = surface.points.copy()
     for border, place in guide.poles.items():
-        rows = points if border[0] == "u" else points.swapaxes(0, 1)
-        end, next_ = (0, 1) if border[1] == "0" else (-1, -2)
-        rows[end] = place
+        rows = border_rows(points, border)
+        rows[0] = place
         if (axis := guide.level.get(border)) is not None:
             # Square to a direction: the next row is level with the pole.
-            rows[next_] -= ((rows[next_] - place) @ axis)[:, None] * axis
+            rows[1] -= ((rows[1] - place) @ axis)[:, None] * axis
     return replace(surface, points=points)

@@ -34,7 +34,7 @@ from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.basis import even_knots
-from usual_clay.core.spline.boundary import with_knots
+from usual_clay.core.spline.boundary import border_rows, with_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -199,11 +199,13 @@ class _Slid:
 def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     """Return a search over a guide's grid, and the ways that it begins with."""
     watched = guide.on_curves
-    ways = []
+    ways, rows = [], []
     for name, t, count in (("u", guide.u, spend.nu), ("v", guide.v, spend.nv)):
         weights = weights_of(guide, name)
         kept = knots_of(guide, name, spend.degree)
-        held = tuple((each.end, each.order) for each in held_at(guide, name, spend.within))
+        here = held_at(guide, name, spend.within)
+        rows += here
+        held = tuple((each.end, each.order) for each in here)
         way = Way(t, weights, spend.degree, guide.closed == name, np.zeros(0), held, kept)
         if way.held and max(order for _, order in way.held) >= spend.degree:
             raise FitError("a joint of G1 takes degree 2 or more, one of G2 degree 3 or more")
@@ -219,17 +221,13 @@ def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:
     if not watched.any():
         watched[:] = True
     ends = spend.nu or MOST, spend.nv or MOST
-    rows = [*held_at(guide, "u", spend.within), *held_at(guide, "v", spend.within)]
     if not rows:
         return TensorSearch(guide.grid, watched, ends, guide.whole), (ways[0], ways[1])
     grid, joints = with_held(guide, rows)
     every = np.pad(watched, [(0, len(way.held)) for way in ways], constant_values=True)
     rims = {
-        (axis, int(border[1])): smooth.rim(
-            guide.grid.swapaxes(0, axis)[-int(border[1])], spend.within
-        )
+        border: smooth.rim(border_rows(guide.grid, border)[0], spend.within)
         for border, smooth in guide.smooth.items()
-        for axis in ("uv".index(border[0]),)
     }
     return TensorSearch(grid, every, ends, guide.whole, joints, rims), (ways[0], ways[1])
 

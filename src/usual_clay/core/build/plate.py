@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.build.guide import evenly_in
-from usual_clay.core.spline.boundary import BORDERS, Border
+from usual_clay.core.spline.boundary import BORDERS, Border, border_rows, is_far
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 
 # Samples of a curve that a plate passes; what it counts against bending; rounds in which places
@@ -45,13 +45,11 @@ class Plate:
 
     def row(self, border: Border, ring: int = 0) -> Floats:
         """Return the places of a border, or of the ring so many steps inside."""
-        rows = self.grid if border[0] == "u" else self.grid.swapaxes(0, 1)
-        return np.asarray(rows[ring] if border[1] == "0" else rows[-1 - ring])
+        return np.asarray(border_rows(self.grid, border)[ring])
 
     def bring(self, border: Border, shift: Floats) -> None:
         """Shift the places of a border; what lies inside follows when it is settled."""
-        rows = self.grid if border[0] == "u" else self.grid.swapaxes(0, 1)
-        rows[0 if border[1] == "0" else -1] += shift
+        border_rows(self.grid, border)[0] += shift
 
     def leaves(self, border: Border) -> tuple[Floats, Floats]:
         """Return how it leaves a border: the first and second derivative by what rises across."""
@@ -128,13 +126,11 @@ class Plate:
 
     def _lay_ring(self, held: Bools, border: Border) -> None:
         """Fix the first ring inside a border where it leads and bends in a given way."""
-        rows = self.grid if border[0] == "u" else self.grid.swapaxes(0, 1)
-        kept = held if border[0] == "u" else held.T
-        at, ring, sign = (0, 1, 1.0) if border[1] == "0" else (-1, -2, -1.0)
-        step, inner = sign * self.step, slice(1, -1)
+        rows, inner = border_rows(self.grid, border), slice(1, -1)
+        step = -self.step if is_far(border) else self.step
         reach = step * self.slopes[border] + step**2 / 2 * self.bends[border]
-        rows[ring, inner] = (rows[at] + reach)[inner]
-        kept[ring, inner] = True
+        rows[1, inner] = (rows[0] + reach)[inner]
+        border_rows(held, border)[1, inner] = True
 
     def _at(self, u: Floats, v: Floats) -> csr_array:
         """Return rows that give places between those of the grid."""

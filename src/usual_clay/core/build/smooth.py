@@ -105,7 +105,7 @@ def smooth_to(
         normal = np.cross(*ways)
         normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
         pace = np.linalg.norm(slope, axis=1, keepdims=True)
-        flat = _ahead(_flat(slope, normal), _outward(feet, ways), end, pace)
+        flat = _ahead(in_plane(slope, normal), _outward(feet, ways), end, pace)
         flat *= pace / np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-300)
         if order < 2:
             return Smooth(flat, None, normal, derived[0])
@@ -115,7 +115,8 @@ def smooth_to(
     return None
 
 
-def _flat(slope: Floats, normal: Floats) -> Floats:
+def in_plane(slope: Floats, normal: Floats) -> Floats:
+    """Return slopes brought into the planes square to unit normals, (n, 3) each."""
     return np.asarray(slope - np.einsum("nk,nk->n", slope, normal)[:, None] * normal)
 
 

@@ -10,7 +10,7 @@ from scipy.interpolate import RBFInterpolator
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.guide import evenly_in
 from usual_clay.core.build.plate import Plate
-from usual_clay.core.build.smooth import Smooth, smooth_to
+from usual_clay.core.build.smooth import Smooth, in_plane, smooth_to
 from usual_clay.core.spline.boundary import Border
 from usual_clay.core.spline.measured import Measured
 from usual_clay.core.spline.surface import BSplineSurface
@@ -106,6 +106,6 @@ def spokes_smooth(plate: Plate, normals: dict[Border, Floats], order: int) -> di
     made: dict[Border, Smooth] = {}
     for border, normal in normals.items():
         slope, bend = plate.leaves(border)
-        flat = slope - np.einsum("nk,nk->n", slope, normal)[:, None] * normal
+        flat = in_plane(slope, normal)
         made[border] = Smooth(flat, bend if order > 1 else None, normal, plate.row(border))
     return made

@@ -11,6 +11,7 @@ from scipy.linalg import null_space
 
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.spline.basis import basis_functions, clamped
+from usual_clay.core.spline.boundary import Border, border_rows
 from usual_clay.core.spline.knots import removal_residuals
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -191,7 +192,7 @@ class TensorSearch:
     joints : (n, m, 3) array or None
         What derivatives that are off count along, mm for each unit; 0 for places.
     rims : mapping
-        Of borders ``(axis, end)`` with joints: what a step between neighbouring places that is
+        Of borders with joints: what a step between neighbouring places that is
         off counts along, mm for each mm, (n - 1, 3). A border that runs askew turns its joint.
     """
 
@@ -202,7 +203,7 @@ class TensorSearch:
         ends: tuple[int, int],
         mostly: bool = False,
         joints: Floats | None = None,
-        rims: Mapping[tuple[int, int], Floats] | None = None,
+        rims: Mapping[Border, Floats] | None = None,
     ) -> None:
         self.grid, self.watched, self.ends, self.mostly = grid, watched, ends, mostly
         self.joints, self.rims = joints, rims or {}
@@ -216,10 +217,10 @@ class TensorSearch:
         if self.joints is not None:
             turned = np.abs(np.einsum("nmk,nmk->nm", gap, self.joints))
             off[n:], off[:, m:] = turned[n:], turned[:, m:]
-        for (axis, end), counts in self.rims.items():
-            rim = gap[:n, :m].swapaxes(0, axis)[-end]
+        for border, counts in self.rims.items():
+            rim = border_rows(gap[:n, :m], border)[0]
             askew = np.abs(np.einsum("nk,nk->n", np.diff(rim, axis=0), counts))
-            row = off[:n, :m].swapaxes(0, axis)[-end]
+            row = border_rows(off[:n, :m], border)[0]
             row[1:] = np.maximum(row[1:], askew)
         seen = off[self.watched]
         worst, square = float(seen.max()), float((seen**2).mean())

@@ -37,26 +37,25 @@ def away_from_curves(job: Job, surface: Surface, share: float) -> list[tuple[str
     -------
     list of (name, farthest, distance at the share), mm
     """
-    recipe, found = surface.follows, []
-    for each in dict.fromkeys(() if recipe is None else recipe.sources):
-        curve = job.get(each, Curve)
-        if curve is not None:
-            t = np.linspace(*curve.geometry.domain, PLACES)
-            off = np.abs(foot_points(surface.geometry, curve_points(curve.geometry, t)).signed)
-            found.append((curve.name, float(off.max()), float(np.quantile(off, share))))
+    found = []
+    for curve, places in _followed(job, surface):
+        off = np.abs(foot_points(surface.geometry, places).signed)
+        found.append((curve.name, float(off.max()), float(np.quantile(off, share))))
     return sorted(found, key=lambda each: -each[1])
 
 
 def places_of_curves(job: Job, surface: Surface) -> Floats | None:
     """Return places along the curves that a surface follows, or followed, (n, 3)."""
+    along = [places for _, places in _followed(job, surface)]
+    return np.concatenate(along) if along else None
+
+
+def _followed(job: Job, surface: Surface) -> list[tuple[Curve, Floats]]:
+    """Return the curves that a surface follows, or followed, with places along each."""
     recipe = surface.follows
-    sources = () if recipe is None else recipe.sources
-    curves = [curve for each in sources if (curve := job.get(each, Curve)) is not None]
-    if not curves:
-        return None
-    return np.concatenate(
-        [curve_points(c.geometry, np.linspace(*c.geometry.domain, PLACES)) for c in curves]
-    )
+    ids = dict.fromkeys(() if recipe is None else recipe.sources)
+    curves = [curve for each in ids if (curve := job.get(each, Curve)) is not None]
+    return [(c, curve_points(c.geometry, np.linspace(*c.geometry.domain, PLACES))) for c in curves]
 
 
 def reshaped_surface(
