@@ -17,7 +17,7 @@ from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import TwoRailSettings, two_rail_guide
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.files.exchange import curve_to_kernel
+from usual_clay.core.body.kernel import curve_to_kernel
 
 
 def from_curves(runs: int = 3) -> None:

@@ -23,9 +23,10 @@ from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.demo.make import BACK_SEED
 from usual_clay.demo.points import true_outline, write_point_lists
 from usual_clay.demo.scan import pose
-from usual_clay.files.exchange import read_curves, read_exchange, write_exchange
+from usual_clay.files.exchange import read_curves, read_exchange
 from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.files.points_file import read_points
+from usual_clay.files.step_out import write_exchange
 
 FIGURES = {
     "points",

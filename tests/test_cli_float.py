@@ -10,9 +10,10 @@ import pytest
 
 from tests.core.test_floating import barge
 from usual_clay.cli.main import main
+from usual_clay.core.body.kernel import silenced
 from usual_clay.core.spline.curve import BSplineCurve
-from usual_clay.files.exchange import silenced, write_exchange
 from usual_clay.files.mesh_file import write_mesh
+from usual_clay.files.step_out import write_exchange
 
 STRAIGHT = np.array([0.0, 0.0, 1.0, 1.0])
 

@@ -22,9 +22,10 @@ from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.deliver import write_item
-from usual_clay.files.exchange import read_exchange, write_exchange
+from usual_clay.files.exchange import read_exchange
 from usual_clay.files.mesh_file import read_mesh, write_mesh
 from usual_clay.files.sources import take_for, with_region
+from usual_clay.files.step_out import write_exchange
 from usual_clay.job.edits import make
 from usual_clay.job.items import Curve, Region, Scan, Surface
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy.spatial import ConvexHull
 
-from usual_clay.core.body.afloat import Body, FloatError, below
+from usual_clay.core.body.afloat import ClosedMesh, FloatError, below
 from usual_clay.core.body.floating import (
     Weight,
     at_draft,
@@ -19,22 +19,22 @@ from usual_clay.core.body.floating import (
 Z = np.array([0.0, 0.0, 1.0])
 
 
-def hull(points: np.ndarray) -> Body:
+def hull(points: np.ndarray) -> ClosedMesh:
     """The convex body of points, its triangles facing outward."""
     made = ConvexHull(points)
     corners = points[made.simplices]
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     turned = (normal * made.equations[:, :3]).sum(axis=1) < 0
     triangles = np.where(turned[:, None], made.simplices[:, ::-1], made.simplices)
-    return Body.of(points, triangles.astype(np.int64))
+    return ClosedMesh.of(points, triangles.astype(np.int64))
 
 
-def barge(long: float = 100.0, wide: float = 30.0, tall: float = 20.0) -> Body:
+def barge(long: float = 100.0, wide: float = 30.0, tall: float = 20.0) -> ClosedMesh:
     corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], dtype=float)
     return hull((corners - [0.5, 0.5, 0.0]) * [long, wide, tall])
 
 
-def ball(radius: float = 10.0, count: int = 9000) -> Body:
+def ball(radius: float = 10.0, count: int = 9000) -> ClosedMesh:
     k = np.arange(count) + 0.5
     polar, turn = np.arccos(1 - 2 * k / count), np.pi * (1 + np.sqrt(5)) * k
     places = np.stack(
@@ -43,7 +43,7 @@ def ball(radius: float = 10.0, count: int = 9000) -> Body:
     return hull(radius * places)
 
 
-def cylinder(radius: float, tall: float, lying: bool, sides: int = 1200) -> Body:
+def cylinder(radius: float, tall: float, lying: bool, sides: int = 1200) -> ClosedMesh:
     turn = 2 * np.pi * np.arange(sides) / sides
     ring = radius * np.stack([np.cos(turn), np.sin(turn)], axis=1)
     ends = [np.column_stack([ring, np.full(sides, h)]) for h in (0.0, tall)]
@@ -138,8 +138,8 @@ def test_what_cannot_float_says_why() -> None:
     with pytest.raises(FloatError, match="it weighs nothing"):
         at_rest(body, 0.0, body.centre)
     with pytest.raises(FloatError, match=r"the body is open along 3 edges"):
-        Body.of(body.vertices, body.triangles[1:])
+        ClosedMesh.of(body.vertices, body.triangles[1:])
     with pytest.raises(FloatError, match=r"at a draft of 25 mm it does not float: it is 20\.00 mm"):
         at_draft(body, 25.0, body.centre)
-    inward = Body.of(body.vertices, body.triangles[:, ::-1])
+    inward = ClosedMesh.of(body.vertices, body.triangles[:, ::-1])
     assert inward.volume == pytest.approx(60_000)

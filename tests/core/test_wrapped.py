@@ -139,7 +139,7 @@ def test_the_command_line_closes_a_wrapped_scan_and_takes_borders(
     away = foot_points(surface, tube().vertices).signed
     assert np.quantile(np.abs(away), 0.95) == pytest.approx(told["p95"], rel=0.02)
     from tests.core.test_patch import LEFT, field
-    from usual_clay.files.exchange import write_exchange
+    from usual_clay.files.step_out import write_exchange
 
     borders = tmp_path / "borders.step"
     write_exchange(borders, [(f"border {k}", curve) for k, curve in enumerate(LEFT)])

@@ -19,8 +19,9 @@ from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.surface import BSplineSurface, surface_grid
-from usual_clay.files.exchange import read_curves, read_exchange, write_exchange
+from usual_clay.files.exchange import read_curves, read_exchange
 from usual_clay.files.job_file import read_job, write_job
+from usual_clay.files.step_out import write_exchange
 from usual_clay.job.edits import make
 from usual_clay.job.items import Curve, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job

@@ -12,7 +12,7 @@ from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.make import circle
 from usual_clay.core.spline.parts import evenly, length_of
-from usual_clay.files.deliver import write_splines
+from usual_clay.files.deliver import write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.svg_file import write_svg
 from usual_clay.files.svg_read import read_svg
@@ -76,7 +76,7 @@ def test_curves_come_back_from_step_and_iges_trimmed_and_exact(tmp_path: Path) -
     ring = circle(np.zeros(3), 8.0, np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
     for suffix in (".step", ".igs"):
         path = tmp_path / f"curves{suffix}"
-        write_splines(path, [("wave", wave()), ("ring", ring)], 0.01)
+        write_pieces(path, [("wave", wave()), ("ring", ring)], 0.01)
         found = read_splines(path)
         assert len(found) == 2
         backs = [back for _, back in found if isinstance(back, BSplineCurve)]
@@ -92,7 +92,7 @@ def test_curves_come_back_from_step_and_iges_trimmed_and_exact(tmp_path: Path) -
 
 def test_points_along_a_curve_stay_within_a_chord(tmp_path: Path) -> None:
     path = tmp_path / "points.csv"
-    write_splines(path, [('a "wave"', wave())], 0.01)
+    write_pieces(path, [('a "wave"', wave())], 0.01)
     head, *rows = path.read_text().splitlines()
     assert head == "curve,x [mm],y [mm],z [mm]"
     assert rows[0].startswith('"a ""wave"""')
@@ -101,4 +101,4 @@ def test_points_along_a_curve_stay_within_a_chord(tmp_path: Path) -> None:
     straight = np.stack([np.interp(along, np.arange(len(points)), c) for c in points.T], axis=1)
     assert curve_foot_points(wave(), straight)[2].max() < 0.01
     with pytest.raises(FileError, match="no curve"):
-        write_splines(path, [], 0.01)
+        write_pieces(path, [], 0.01)

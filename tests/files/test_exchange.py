@@ -14,10 +14,11 @@ from usual_clay.core.fit.curve.fitter import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.make import DrawnSettings, make_curve
-from usual_clay.files.deliver import write_splines
+from usual_clay.files.deliver import write_pieces
 from usual_clay.files.errors import FileError
-from usual_clay.files.exchange import read_curves, read_exchange, write_exchange
+from usual_clay.files.exchange import read_curves, read_exchange
 from usual_clay.files.mesh_file import read_mesh
+from usual_clay.files.step_out import write_exchange
 from usual_clay.job.items import Surface
 from usual_clay.job.job import Job
 
@@ -52,7 +53,7 @@ def test_step_says_millimetres_and_names(tmp_path: Path, demo_job: Job) -> None:
 def test_stl_stays_within_the_chord_height(tmp_path: Path) -> None:
     surface = any_surface(4)
     path = tmp_path / "out.stl"
-    write_splines(path, [("A", surface)], chord=0.05)
+    write_pieces(path, [("A", surface)], chord=0.05)
     mesh = read_mesh(path)
     centres = mesh.vertices[mesh.triangles].mean(axis=1)[::7]
     assert np.abs(foot_points(surface, centres).signed).max() < 0.05
@@ -60,12 +61,12 @@ def test_stl_stays_within_the_chord_height(tmp_path: Path) -> None:
 
 def test_what_cannot_be_written_is_told(tmp_path: Path) -> None:
     for path in (tmp_path / "a.step", tmp_path / "a.stl"):
-        with pytest.raises(FileError, match=r"no surface( or curve)? to write"):
-            write_splines(path, [], 0.1)
+        with pytest.raises(FileError, match=r"no surface.* to write"):
+            write_pieces(path, [], 0.1)
     with pytest.raises(FileError, match="surfaces are written as"):
-        write_splines(tmp_path / "a.doc", [("A", any_surface())], 0.1)
+        write_pieces(tmp_path / "a.doc", [("A", any_surface())], 0.1)
     with pytest.raises(FileError, match="could not be written"):
-        write_splines(tmp_path / "none" / "a.step", [("A", any_surface())], 0.1)
+        write_pieces(tmp_path / "none" / "a.step", [("A", any_surface())], 0.1)
 
 
 def test_what_cannot_be_read_is_told(tmp_path: Path) -> None:
@@ -82,7 +83,7 @@ def test_curves_come_back_the_same_closed_ones_too(tmp_path: Path, suffix: str) 
     closed = fit_sequence(PointSequence(ring, closed=True), TraceSettings(14)).curve
     arc = make_curve(DrawnSettings("arc", ((3, 0, 0), (0, 3, 1), (-3, 0, 0))))
     path = tmp_path / f"a{suffix}"
-    write_splines(path, [("ring", closed), ("arc", arc), ("face", any_surface())], 0.1)
+    write_pieces(path, [("ring", closed), ("arc", arc), ("face", any_surface())], 0.1)
     back = read_curves(path)
     # IGES readers take a rational arc for the circle that it is.
     for curve in (closed, arc) if suffix == ".step" else (closed,):
@@ -93,15 +94,15 @@ def test_curves_come_back_the_same_closed_ones_too(tmp_path: Path, suffix: str) 
         )
         assert found < 1e-6
     with pytest.raises(FileError, match="no surface"):
-        write_splines(tmp_path / "a.stl", [("ring", closed)], 0.1)
+        write_pieces(tmp_path / "a.stl", [("ring", closed)], 0.1)
     with pytest.raises(FileError, match="no curve"):
-        write_splines(tmp_path / "a.svg", [("face", any_surface())], 0.1)
+        write_pieces(tmp_path / "a.svg", [("face", any_surface())], 0.1)
 
 
 def test_an_svg_is_of_true_size_and_exact_for_cubics(tmp_path: Path) -> None:
     places = ((0.0, 0.0, 0.0), (20.0, 0.0, 9.0), (45.0, 0.0, 4.0), (60.0, 0.0, 30.0))
     curve = make_curve(DrawnSettings("through", places))
-    write_splines(tmp_path / "a.svg", [('the "first" <line>', curve)], 0.1)
+    write_pieces(tmp_path / "a.svg", [('the "first" <line>', curve)], 0.1)
     root = ElementTree.parse(tmp_path / "a.svg").getroot()
     (path,) = root.iter("{http://www.w3.org/2000/svg}path")
     numbers = np.array(re.findall(r"-?[0-9.]+(?:e-?[0-9]+)?", path.attrib["d"]), dtype=float)

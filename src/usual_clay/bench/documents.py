@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from usual_clay.bench.session import Session
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
-from usual_clay.files.deliver import write_splines
+from usual_clay.files.deliver import write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
 from usual_clay.job.items import Curve, Surface
@@ -143,7 +143,7 @@ class Documents(QObject):
             "",
             "deliver",
             f"Writing {path.name}",
-            lambda *_: write_splines(path, named, chord),
+            lambda *_: write_pieces(path, named, chord),
             done,
             failed=failed,
         )

@@ -12,7 +12,7 @@ import numpy as np
 from usual_clay.cli.figures import write_report
 from usual_clay.cli.settings import InputError, decimal
 from usual_clay.core.arrays import Floats
-from usual_clay.core.body.afloat import Body
+from usual_clay.core.body.afloat import ClosedMesh
 from usual_clay.core.body.floating import (
     WATER,
     Afloat,
@@ -95,7 +95,7 @@ def run_float(options: argparse.Namespace) -> int:
     return 0
 
 
-def _afloat(body: Body, options: argparse.Namespace, mass: float, centre: Floats) -> Afloat:
+def _afloat(body: ClosedMesh, options: argparse.Namespace, mass: float, centre: Floats) -> Afloat:
     if options.draft is not None:
         return at_draft(body, options.draft, centre)
     if not mass > 0:
@@ -104,7 +104,7 @@ def _afloat(body: Body, options: argparse.Namespace, mass: float, centre: Floats
     return at_rest(body, mass, centre, options.density, up)
 
 
-def _figures(body: Body, afloat: Afloat, arms: list[Righted], water: float) -> dict[str, Any]:
+def _figures(body: ClosedMesh, afloat: Afloat, arms: list[Righted], water: float) -> dict[str, Any]:
     wet = afloat.wet
     figures: dict[str, Any] = {
         "volume": wet.volume,

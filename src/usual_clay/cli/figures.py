@@ -10,19 +10,22 @@ from typing import Any
 
 import numpy as np
 
+from usual_clay.core.body.body_shape import BodyMade, EdgeGap
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import judge, percent
 from usual_clay.core.errors import sentence
 from usual_clay.core.progress import silent
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import write_text
-from usual_clay.job.items import Curve, Followed, Judged, Shape, Surface
+from usual_clay.job.items import Body, Curve, Followed, Judged, Shape, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 from usual_clay.job.made import Given, SurfaceMade
 from usual_clay.job.recipes import kind_of
 
 MET, FAULT, BAD_INPUT, NOT_MET = 0, 1, 2, 3
+# Edges nearer than this touch, mm.
+TOUCH = 1e-6
 
 
 def _of_surface(item: Surface) -> dict[str, Any]:
@@ -51,11 +54,42 @@ def _of_shape(item: Shape) -> dict[str, Any]:
     return {"shape": asdict(shape) | ends}
 
 
+def _of_body(item: Body) -> dict[str, Any]:
+    shape = item.shape
+    return {
+        "solid": shape.is_solid,
+        "valid": shape.valid,
+        "faces": shape.faces,
+        "names": list(shape.names),
+        "volume": shape.volume,
+        "area": shape.area,
+        "centre": shape.centre.tolist(),
+        "inertia": shape.inertia.tolist(),
+        "box": shape.box.tolist(),
+        "open_edges": shape.open_edges,
+        "gaps": [_of_gap(gap) for gap in item.gaps if gap.gap > TOUCH or not gap.closed],
+        "spots": [{"words": spot.words, "at": list(spot.at)} for spot in item.spots],
+    }
+
+
+def _of_gap(gap: EdgeGap) -> dict[str, Any]:
+    """Return a gap; of an edge with nothing beside it there is no width to tell."""
+    return {
+        "between": gap.between,
+        "gap": gap.gap if np.isfinite(gap.gap) else None,
+        "angle": float(np.degrees(gap.angle)),
+        "at": list(gap.at),
+        "length": gap.length,
+        "closed": gap.closed,
+    }
+
+
 # What there is to say of each kind of item, by its name.
 _FIGURES: dict[str, Callable[[Any], dict[str, Any]]] = {
     "surface": _of_surface,
     "curve": _of_curve,
     "shape": _of_shape,
+    "body": _of_body,
     "points": lambda item: {"points": len(item.points), "closed": item.closed},
 }
 
@@ -79,7 +113,14 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
     return figures
 
 
-def figures_from_curves(job: Job, made: Any) -> dict[str, Any]:
+def figures_of_made(job: Job, made: Any) -> dict[str, Any]:
+    """Return what only the making of a body or of a surface from curves tells."""
+    if isinstance(made, BodyMade):
+        return {"met": made.wanted, "words": made.words}
+    return _from_curves(job, made)
+
+
+def _from_curves(job: Job, made: Any) -> dict[str, Any]:
     """Return how near a surface lies to the curves that it was made of, and which do not touch."""
     if not isinstance(made, SurfaceMade) or not made.away:
         return {}
@@ -131,6 +172,8 @@ def _judged(job: Job, item: Followed, given: Given) -> dict[str, Any]:
 
 def in_words(job: Job, item: Followed, figures: dict[str, Any], said: str) -> str:
     """Return what was made in a sentence."""
+    if isinstance(item, Body):
+        return _body_in_words(item, figures)
     price = f" {sentence(figures['price'])}" if "price" in figures else ""
     if said:
         return said + price
@@ -144,6 +187,14 @@ def in_words(job: Job, item: Followed, figures: dict[str, Any], said: str) -> st
     share = percent(job.tolerance.share)
     what = "area lies" if item.by_area else "points lie"
     return f"{cost}: {share} of the {what} within {report.at_share:.3f} mm.{price}"
+
+
+def _body_in_words(item: Body, figures: dict[str, Any]) -> str:
+    shape = item.shape
+    size = f"{shape.volume / 1000:.4g} cm³" if shape.is_solid else f"{shape.area / 100:.4g} cm²"
+    what = "solid" if shape.is_solid else "open shell"
+    words = f"{item.name}: {what} of {shape.faces} faces, {size}"
+    return " ".join(sentence(part) for part in (words, figures.get("words", "")) if part)
 
 
 def write_report(path: Path | None, figures: dict[str, Any]) -> None:

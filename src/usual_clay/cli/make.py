@@ -9,8 +9,8 @@ from typing import Any
 
 from usual_clay.cli.figures import (
     exit_code,
-    figures_from_curves,
     figures_of,
+    figures_of_made,
     in_words,
     write_report,
 )
@@ -96,7 +96,7 @@ def run_make(options: argparse.Namespace) -> int:
     job, item, given, said, made = made_or_found(
         job, kind.name, settings, roles, options.out.stem, options.search, options.limit
     )
-    figures = figures_of(job, item, given) | figures_from_curves(job, made)
+    figures = figures_of(job, item, given) | figures_of_made(job, made)
     lost = write_item(options.out, item, job.tolerance.deviation / 5)
     figures |= {"kind": kind.name, "seconds": time.perf_counter() - started}
     write_report(options.report, figures)

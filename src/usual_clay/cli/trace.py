@@ -21,9 +21,9 @@ from usual_clay.core.fit.curve.sequence import (
 )
 from usual_clay.core.points.lay import closes_smoothly, is_closed
 from usual_clay.files.errors import FileError
-from usual_clay.files.exchange import write_exchange
 from usual_clay.files.points_file import write_points
 from usual_clay.files.sources import take_for
+from usual_clay.files.step_out import write_exchange
 from usual_clay.files.svg_file import write_svg
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.items import Curve, PointList

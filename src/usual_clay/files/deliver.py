@@ -1,4 +1,4 @@
-"""Handing surfaces and curves over: the format is told by the file's ending."""
+"""Handing surfaces, curves and bodies over: the format is told by the file's ending."""
 
 from __future__ import annotations
 
@@ -7,33 +7,38 @@ from pathlib import Path
 
 import numpy as np
 
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.parts import evenly, length_of
 from usual_clay.core.spline.surface import BSplineSurface, surface_grid
 from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
-from usual_clay.files import exchange
 from usual_clay.files.atomic import write_text
+from usual_clay.files.body_file import triangles_at
 from usual_clay.files.errors import FileError
-from usual_clay.files.mesh_file import write_mesh
+from usual_clay.files.mesh_file import OUT, write_mesh
 from usual_clay.files.points_file import write_points
+from usual_clay.files.step_out import Given, Piece, pieces_of, write_exchange
 from usual_clay.files.svg_file import write_svg
-from usual_clay.job.items import Item
+from usual_clay.job.items import Body, Item
 
 MOST_POINTS = 100_000
 
 
 def write_item(path: Path, item: Item, chord: float) -> str:
-    """Write one item by the file's ending: a surface or a curve as `write_splines`, points as CSV.
+    """Write one item by the file's ending: what has a shape as `write_pieces`, points as CSV.
 
     Raises
     ------
     FileError
         Where the format does not hold it.
     """
+    if isinstance(item, Body):
+        return write_pieces(path, [Piece(item.name, item.shape, item.colour)], chord)
     geometry = getattr(item, "geometry", None)
     if isinstance(geometry, BSplineCurve | BSplineSurface):
-        return write_splines(path, [(item.name, geometry)], chord)
+        return write_pieces(path, [Piece(item.name, geometry, item.colour)], chord)
     points = getattr(item, "points", None)
     if points is None:
         raise FileError(f"{item.name} is told in the report only: no file holds it")
@@ -43,45 +48,53 @@ def write_item(path: Path, item: Item, chord: float) -> str:
     return ""
 
 
-def write_splines(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> str:
-    """Write named surfaces and curves: all as STEP or IGES, surfaces as STL, curves as SVG
-    or as points in CSV.
+def write_pieces(path: Path, given: Given, chord: float, job: str = "") -> str:
+    """Write named surfaces, curves and bodies: all as STEP or IGES, surfaces and bodies as
+    triangles, curves as SVG or as points in CSV.
 
-    STL triangles stay within a chord height in mm. An SVG shows the true view in which the curves
-    are largest. What the format could not hold as it is comes back in words.
+    Triangles stay within a chord height in mm; those of a body are watertight. An SVG shows the
+    true view in which the curves are largest. What the format could not hold as it is comes back
+    in words.
 
     Raises
     ------
     FileError
     """
-    suffix = path.suffix.lower()
+    pieces, suffix = pieces_of(given), path.suffix.lower()
     if suffix == ".svg":
-        curves = [(name, part) for name, part in splines if isinstance(part, BSplineCurve)]
+        curves = [(p.name, p.geometry) for p in pieces if isinstance(p.geometry, BSplineCurve)]
         write_svg(path, curves, _largest_view(curves))
         return ""
     if suffix == ".csv":
-        _write_points(path, splines, chord)
+        _write_points(path, pieces, chord)
         return ""
-    if suffix != ".stl":
-        return exchange.write_exchange(path, splines)
-    surfaces = [part for _, part in splines if isinstance(part, BSplineSurface)]
-    if not surfaces:
-        raise FileError("there is no surface to write: choose one in the Shelf")
-    vertices, triangles, count = [], [], 0
-    for surface in surfaces:
-        u, v = parameters_for_chord(surface, chord)
-        grid = surface_grid(surface, u, v)
-        triangles.append(grid_triangles(len(u), len(v)) + count)
-        vertices.append(grid.reshape(-1, 3))
-        count += len(vertices[-1])
-    write_mesh(path, np.concatenate(vertices), np.concatenate(triangles))
+    if suffix not in OUT:
+        return write_exchange(path, pieces, job)
+    meshes = [mesh for piece in pieces if (mesh := _mesh(piece, chord)) is not None]
+    if not meshes:
+        raise FileError("there is no surface or body to write: choose one in the Shelf")
+    starts = np.cumsum([0, *(len(vertices) for vertices, _ in meshes)])
+    vertices = np.concatenate([vertices for vertices, _ in meshes])
+    triangles = [own + start for (_, own), start in zip(meshes, starts, strict=False)]
+    write_mesh(path, vertices, np.concatenate(triangles))
     return ""
 
 
-def _write_points(path: Path, splines: Sequence[tuple[str, exchange.Spline]], chord: float) -> None:
+def _mesh(piece: Piece, chord: float) -> tuple[Floats, Ints] | None:
+    if isinstance(piece.geometry, BodyShape):
+        return triangles_at(piece.geometry, chord)
+    if not isinstance(piece.geometry, BSplineSurface):
+        return None
+    u, v = parameters_for_chord(piece.geometry, chord)
+    grid = surface_grid(piece.geometry, u, v).reshape(-1, 3)
+    return grid, grid_triangles(len(u), len(v))
+
+
+def _write_points(path: Path, pieces: Sequence[Piece], chord: float) -> None:
     """Write points along curves, so dense that straight lines between them stay within a chord."""
     lines = ["curve,x [mm],y [mm],z [mm]"]
-    for name, curve in splines:
+    for piece in pieces:
+        name, curve = piece.name, piece.geometry
         if not isinstance(curve, BSplineCurve):
             continue
         size = comb_of(curve)

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import zipfile
+import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
+from hashlib import sha256
 from typing import Any
 
 import numpy as np
 
+from usual_clay.core.body.body_shape import BodyShape, EdgeGap, Spot
 from usual_clay.core.check.deviation import LEVELS
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.search.candidates import Candidate
@@ -20,6 +24,7 @@ from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.picture_file import checked_size
 from usual_clay.job.items import (
+    Body,
     Curve,
     Item,
     Picture,
@@ -278,6 +283,109 @@ def _signed(told: Told, read: Read) -> Any:
     return signed
 
 
+# ---- bodies ------------------------------------------------------------------------------------
+
+NUMBERS = ("volume", "area", "chord")
+# What is drawn and told of a body beside its exact shape, and what each array is.
+DRAWN = {
+    "vertices": ("f", (None, 3)),
+    "normals": ("f", (None, 3)),
+    "triangles": ("i", (None, 3)),
+    "face_of": ("i", (None,)),
+    "edge_points": ("f", (None, 3)),
+    "edge_starts": ("i", (None,)),
+    "edge_faces": ("i", (None, 2)),
+    "edge_turns": ("f", (None,)),
+}  # fmt: skip
+
+
+def _write_body(body: Body, put: Put) -> Told:
+    shape = body.shape
+    put("brep", shape.brep)
+    for name, (kind, _) in DRAWN.items():
+        array = getattr(shape, name)
+        put(name, array.astype(np.int32) if kind == "i" else array)
+    put("signed", body.signed)
+    put("inside", None if body.inside is None else body.inside.astype(np.int32))
+    figures = {name: getattr(shape, name) for name in ("solids", "valid", *NUMBERS)}
+    return figures | {
+        "digest": sha256(shape.brep).hexdigest(),
+        "names": list(shape.names),
+        "centre": shape.centre.tolist(),
+        "inertia": shape.inertia.tolist(),
+        "gaps": [asdict(gap) | {"gap": _open_as_none(gap.gap)} for gap in body.gaps],
+        "spots": [asdict(spot) for spot in body.spots],
+        "density": body.density,
+        "watches": body.watches,
+    }
+
+
+def _open_as_none(gap: float) -> float | None:
+    return gap if np.isfinite(gap) else None
+
+
+def _body(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Body:
+    rest: Told = {
+        "gaps": tuple(
+            EdgeGap(**tuples(gap | {"gap": np.inf if gap["gap"] is None else gap["gap"]}))
+            for gap in told["gaps"]
+        ),
+        "spots": tuple(Spot(**tuples(spot)) for spot in told["spots"]),
+        "density": float(_finite([told["density"]], 1)[0]),
+        "watches": text(told["watches"]),
+    }
+    try:
+        shape = _body_shape(told, read)
+    except (KeyError, ValueError, TypeError, zipfile.BadZipFile, zlib.error):
+        if common.get("recipe") is None:
+            raise
+        # Its recipe makes it anew.
+        told["recipe"]["stale"] = True
+        return Body(**common, **rest, shape=BodyShape.blank())
+    scan = items.get(rest["watches"])
+    signed, inside = _signed(told, read), None
+    if told.get("inside") is not None and isinstance(scan, Scan):
+        count = len(scan.mesh.vertices)
+        inside = _choice(read(told["inside"], "i", (None,)), count, common["name"])
+    if inside is None or signed is None or len(signed) != len(inside):
+        signed = inside = None
+    return Body(**common, **rest, shape=shape, signed=signed, inside=inside)
+
+
+def _body_shape(told: Told, read: Read) -> BodyShape:
+    """Return a body's shape where all of it is sound and goes together."""
+    brep = read(told["brep"], None)
+    if sha256(brep).hexdigest() != told["digest"]:
+        raise ValueError("a body's shape is damaged")
+    drawn = {name: read(told[name], kind, shape) for name, (kind, shape) in DRAWN.items()}
+    names = tuple(text(name) for name in told["names"])
+    edges, starts = len(drawn["edge_faces"]), drawn["edge_starts"]
+    fits = (
+        len(drawn["normals"]) == len(drawn["vertices"])
+        and len(drawn["face_of"]) == len(drawn["triangles"])
+        and len(starts) == edges + 1 == len(drawn["edge_turns"]) + 1
+        and (np.diff(starts) >= 2).all()
+        and starts[0] == 0
+        and starts[-1] == len(drawn["edge_points"])
+        and _below(drawn["triangles"], len(drawn["vertices"]))
+        and _below(drawn["face_of"], len(names))
+        and _below(drawn["edge_faces"] + 1, len(names) + 1)
+    )
+    if not fits:
+        raise ValueError("what is drawn of a body does not go together")
+    numbers: Told = {k: float(_finite([told[k]], 1)[0]) for k in NUMBERS}
+    inertia = np.stack([_finite(row, 3) for row in told["inertia"]])
+    return BodyShape(
+        brep=brep, names=names, solids=int(told["solids"]), valid=bool(told["valid"]),
+        centre=_finite(told["centre"], 3), inertia=inertia,
+        **numbers, **drawn,
+    )  # fmt: skip
+
+
+def _below(numbers: Any, count: int) -> bool:
+    return not len(numbers) or (numbers.min() >= 0 and numbers.max() < count)
+
+
 ITEM_FILES: dict[str, ItemFile] = {
     "scan": ItemFile(_write_scan, _scan),
     "region": ItemFile(_write_region, _region),
@@ -286,4 +394,5 @@ ITEM_FILES: dict[str, ItemFile] = {
     "shape": ItemFile(_write_shape, _shape),
     "curve": ItemFile(_write_curve, _curve),
     "surface": ItemFile(_write_surface, _surface),
+    "body": ItemFile(_write_body, _body),
 }

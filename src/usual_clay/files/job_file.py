@@ -48,9 +48,10 @@ def write_job(path: Path, job: Job) -> None:
 
         def keep(name: str, array: Any) -> str:
             if isinstance(array, bytes):
-                # A picture is packed already.
-                archive.writestr(f"pictures/{name}", array, zipfile.ZIP_STORED)
-                return f"pictures/{name}"
+                # A picture is packed already; a body's shape is a file of its own kind too.
+                entry = f"bodies/{name}" if name.endswith(".brep") else f"pictures/{name}"
+                archive.writestr(entry, array, zipfile.ZIP_STORED)
+                return entry
             entry = f"arrays/{name}.npy"
             buffer = io.BytesIO()
             np.lib.format.write_array(buffer, np.asarray(array), allow_pickle=False)

@@ -1,4 +1,4 @@
-"""Triangle meshes from STL, PLY, OBJ, OFF and GLB files, through trimesh; STL and PLY out."""
+"""Triangle meshes from STL, PLY, OBJ, OFF and GLB files, through trimesh; and out."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ from usual_clay.files.errors import FileError
 from usual_clay.files.units import MILLIMETRES, millimetres_in
 
 SUFFIXES = (".stl", ".ply", ".obj", ".off", ".glb")
+OUT = (".stl", ".ply", ".obj", ".3mf")
 # A format whose lengths are metres by its own standard.
 METRES = (".glb",)
 # A part is more often held in the hand than driven on: sizes in mm that are likely, per unit.
@@ -174,9 +175,11 @@ def _brief(error: Exception) -> str:
 
 
 def write_mesh(path: Path, vertices: Floats, triangles: Ints) -> None:
-    """Write a binary STL or PLY file, in mm."""
+    """Write triangles as one of `OUT`, STL and PLY binary, in mm."""
     import trimesh
 
     mesh = trimesh.Trimesh(vertices, triangles, process=False)
+    mesh.units = "mm"
     with whole_file(path) as temporary:
-        temporary.write_bytes(mesh.export(file_type=path.suffix[1:].lower()))
+        told = mesh.export(file_type=path.suffix[1:].lower())
+        temporary.write_bytes(told.encode("ascii") if isinstance(told, str) else told)

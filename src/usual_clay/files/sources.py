@@ -11,13 +11,13 @@ import numpy as np
 from usual_clay.core.points.lay import closes_smoothly, lay
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.files import mesh_file, picture_file, points_file, take_in
+from usual_clay.files import exchange, mesh_file, picture_file, points_file, take_in
 from usual_clay.files.errors import FileError
 from usual_clay.files.units import millimetres_in
 from usual_clay.job.edits.pictures import Row, with_pictures
 from usual_clay.job.edits.points import with_point_list
 from usual_clay.job.edits.scans import with_scan
-from usual_clay.job.items import Curve, Item, ItemId, Region, Scan, Surface
+from usual_clay.job.items import Body, Curve, Item, ItemId, Region, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 
@@ -92,6 +92,26 @@ def take_surfaces(job: Job, path: Path, _unit: str) -> Taken:
     return _take_splines(job, path, Surface, BSplineSurface)
 
 
+def take_faces(job: Job, path: Path, _unit: str) -> Taken:
+    """Take every solid, shell and face of an exchange file; whole surfaces as surfaces."""
+    ids = []
+    for name, part in exchange.read_bodies(path):
+        item: Item
+        if isinstance(part, BSplineSurface):
+            item = Surface(id=job.new_id("surface"), name=job.free_name(name), geometry=part)
+        else:
+            item = Body(id=job.new_id("body"), name=job.free_name(name), shape=part)
+        job = job.with_item(item)
+        ids.append(item.id)
+    return job, ids
+
+
+def take_bodies(job: Job, path: Path, unit: str) -> Taken:
+    """Take every solid and shell of an exchange file."""
+    taken, ids = take_faces(job, path, unit)
+    return taken, [each for each in ids if isinstance(taken.items[each], Body)]
+
+
 def take_picture(job: Job, path: Path, _unit: str) -> Taken:
     """Pin a picture to the side plane; its own scale is taken where the file says it."""
     from usual_clay.core.picture.placement import TRUE_PLANES
@@ -108,6 +128,7 @@ SOURCE_FILES: dict[str, Take] = {
     "curve": take_curves,
     "surface": take_surfaces,
     "picture": take_picture,
+    "body": take_bodies,
 }
 # Which of the kinds that a role takes a file holds, by its ending; the first that fits.
 SUFFIXES: dict[str, Sequence[str]] = {
@@ -117,6 +138,7 @@ SUFFIXES: dict[str, Sequence[str]] = {
     "curve": take_in.SUFFIXES,
     "surface": take_in.SUFFIXES,
     "picture": picture_file.SUFFIXES,
+    "body": exchange.SUFFIXES,
 }
 
 
@@ -138,6 +160,13 @@ def take_for(job: Job, takes: Sequence[type[Item]], path: Path, unit: str) -> Ta
             f"{path.name}: a {words} is wanted here, from {', '.join(known) or 'the window only'}"
         )
     said = []
+    if {"surface", "body"} <= set(fitting):
+        # Trimmed faces are not taken for the surfaces that they lie on.
+        try:
+            return take_faces(job, path, unit)
+        except FileError as error:
+            said.append(str(error))
+            fitting = [name for name in fitting if name not in ("surface", "body")]
     for name in fitting:
         try:
             taken = SOURCE_FILES[name](job, path, unit)

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+from usual_clay.core.body.body_shape import BodyShape, EdgeGap, Spot
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.picture.look import Look
@@ -24,6 +25,7 @@ from usual_clay.job.recipe import ItemId, Recipe
 Settings = TypeVar("Settings")
 __all__ = [
     "Basis",
+    "Body",
     "Curve",
     "Followed",
     "Item",
@@ -317,3 +319,39 @@ class Surface(Fitted):
             object.__setattr__(self, "signed", frozen(self.signed))
         if self.inside is not None:
             object.__setattr__(self, "inside", frozen(self.inside, "int64"))
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Body(Judged):
+    """An open shell, or a solid, of trimmed faces.
+
+    Attributes
+    ----------
+    shape : BodyShape
+    gaps : tuple of EdgeGap
+        Where its faces were joined, and where they were not.
+    spots : tuple of Spot
+        Where something could not be made as asked.
+    density : float
+        Of what it is to be made of, g/cm3.
+    watches : str
+        The scan that judges it; empty for none.
+    inside : (n,) integers or None
+        The scan's vertices that judge it, rising.
+    """
+
+    shape: BodyShape
+    gaps: tuple[EdgeGap, ...] = ()
+    spots: tuple[Spot, ...] = ()
+    density: float = 1.0
+    watches: ItemId = ""
+    inside: Ints | None = None
+
+    @property
+    def by_area(self) -> bool:
+        return True
+
+    @property
+    def mass(self) -> float:
+        """Of a solid of that density, g."""
+        return self.density * self.shape.volume / 1000

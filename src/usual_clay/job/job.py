@@ -14,6 +14,7 @@ from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.region import triangles_within
 from usual_clay.core.scan.sample import Sample, as_shares, sample_of_points
 from usual_clay.job.items import (
+    Body,
     Followed,
     Item,
     ItemId,
@@ -170,6 +171,8 @@ class Job:
 
     def report(self, item: Judged) -> Report | None:
         """Judge what was fitted by the job's tolerance: a surface by area, others by points."""
+        if isinstance(item, Body):
+            return _report(item, None, self.get(item.watches, Scan), self.tolerance)
         if not isinstance(item, Surface):
             return _report(item, None, None, self.tolerance)
         source = None if item.watches is None else self.items.get(item.watches)
@@ -207,7 +210,7 @@ def _report(
 
 def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | None:
     """Return how much of the area each measured point of a surface stands for."""
-    inside = item.inside if isinstance(item, Surface) else None
+    inside = item.inside if isinstance(item, Surface | Body) else None
     if scan is not None:
         vertices = inside
         if isinstance(source, Region):

@@ -13,12 +13,14 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import as_places
+from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.scan.motion import Motion
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import (
+    Body,
     Curve,
     Followed,
     Item,
@@ -114,6 +116,10 @@ def _blank_shape(item_id: ItemId, name: str, recipe: Recipe) -> Shape:
     return Shape(id=item_id, name=name, geometry=plane, recipe=recipe)
 
 
+def _blank_body(item_id: ItemId, name: str, recipe: Recipe) -> Body:
+    return Body(id=item_id, name=name, shape=BodyShape.blank(), recipe=recipe)
+
+
 def _carried_shape(item: Shape, motion: Motion) -> Shape:
     shape = item.geometry
     point, axis = motion.apply(shape.point[None])[0], motion.turn @ shape.axis
@@ -163,6 +169,10 @@ ITEM_KINDS: dict[str, ItemKind] = {
         ItemKind(
             "surface", Surface, "surface", "surfaces", _geometry,
             lambda _, surface, __: surface.geometry, _blank_surface, _carried_surface,
+        ),
+        ItemKind(
+            "body", Body, "body", "bodies", lambda _, body: (body.shape,),
+            lambda _, body, __: body.shape, _blank_body,
         ),
     )
 }  # fmt: skip

@@ -76,9 +76,17 @@ class Pinned:
 
 @dataclass(frozen=True, eq=False)
 class Given:
-    """A recipe's sources, by role."""
+    """A recipe's sources, by role.
+
+    Attributes
+    ----------
+    by_role : mapping
+    names : mapping
+        What each is called, in the same order; empty where nobody needs to know.
+    """
 
     by_role: Mapping[str, tuple[Any, ...]]
+    names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, **roles: Any) -> Given:
@@ -96,6 +104,16 @@ class Given:
     def maybe(self, role: str) -> Any:
         """Return what takes a role, or None."""
         return next(iter(self.all(role)), None)
+
+    def named(self) -> dict[str, list[tuple[str, Any]]]:
+        """Return each source with its name, by role."""
+        return {
+            role: [
+                (self.names[role][k] if role in self.names else f"{role} {k + 1}", value)
+                for k, value in enumerate(values)
+            ]
+            for role, values in self.by_role.items()
+        }
 
     def __iter__(self) -> Iterator[Any]:
         return (value for values in self.by_role.values() for value in values)

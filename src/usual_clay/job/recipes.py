@@ -10,6 +10,19 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from usual_clay.core.body.settings import (
+    BevelSettings,
+    CloseSettings,
+    CombineSettings,
+    DrillSettings,
+    JoinSettings,
+    PadSettings,
+    PartSettings,
+    RoundSettings,
+    ShellSettings,
+    ThickenSettings,
+    TrimSettings,
+)
 from usual_clay.core.build.blank import BlankSettings
 from usual_clay.core.build.blend import BlendSettings
 from usual_clay.core.build.combine import (
@@ -45,8 +58,9 @@ from usual_clay.core.scan.section import SectionSettings
 from usual_clay.core.scan.shapes import ShapeSettings
 from usual_clay.core.spline.chain import ChainSettings
 from usual_clay.core.spline.make import DrawnSettings
-from usual_clay.job import from_curves, guides
+from usual_clay.job import bodies, from_curves, guides
 from usual_clay.job.items import (
+    Body,
     Curve,
     Followed,
     Item,
@@ -221,7 +235,20 @@ def built(
     )  # fmt: skip
 
 
-CURVE, SCAN = (Curve,), (Scan,)
+def of_body(
+    kind: str, title: str, roles: tuple[Role, ...], settings: type, about: str, suffix: str
+) -> Kind:
+    """Return the row of a body, which the geometry kernel makes."""
+    make = bodies.by_kernel(kind)
+    return Kind(kind, title, roles, settings, Body, make, bodies.put_body, None, about, suffix)
+
+
+CURVE, SCAN, BODY = (Curve,), (Scan,), (Body,)
+FACES = Role("faces", (Surface, Body), "Face", most=0)
+THING = Role("thing", (Surface, Body), "What is cut", most=0)
+BY = Role("by", (Curve, Surface, Shape, Body), "Cut by", most=0)
+OUTLINE = Role("outline", CURVE, "Outline", most=0)
+UNTIL = Role("until", (Surface, Body, Shape), "Up to", least=0, most=2)
 # A mirror plane that is picked.
 PLANE = Role("plane", (Shape, PointList), "Plane, or points on it", least=0)
 # What a surface from curves follows between them.
@@ -409,6 +436,42 @@ KINDS: dict[str, Kind] = {
             TwinSettings, Surface, from_curves.make_surface_twin, put_surface, None,
             "A mirrored copy of a surface that follows its original", "{} twin", quick=True,
         ),
+        of_body("join", "Join", (FACES,), JoinSettings,
+                "Faces joined to a shell, and to a solid where it is closed", "Body 1"),
+        of_body("close", "Close", (FACES,), CloseSettings,
+                "Openings closed by planes or calm surfaces", "{} closed"),
+        of_body("trim", "Trim", (THING, BY), TrimSettings,
+                "A surface or a body cut, and the sides kept that are clicked", "{} trimmed"),
+        of_body("split", "Split in parts", (THING, BY), PartSettings,
+                "A surface or a body cut, and both sides kept", "{} split"),
+        of_body("pad", "Pad", (OUTLINE, UNTIL, Role("body", BODY, "Added to", least=0)),
+                PadSettings, "An outline pushed along: stock of its own, or added to a body",
+                "Pad 1"),
+        of_body("cut", "Cut", (Role("body", BODY, "Taken from"), OUTLINE, UNTIL), PadSettings,
+                "An outline pushed along and taken away from a body", "{} cut"),
+        of_body("drill", "Drill",
+                (Role("body", BODY), Role("shapes", (Shape,), "Cylinder or plane", most=0)),
+                DrillSettings, "Holes of recognised cylinders, a slot between planes",
+                "{} drilled"),
+        of_body("unite", "Unite",
+                (Role("body", BODY), Role("others", BODY, "With", most=0)), CombineSettings,
+                "Solids made one", "{} united"),
+        of_body("take away", "Take away",
+                (Role("body", BODY), Role("others", (Body, Surface), "Taken away", most=0)),
+                CombineSettings, "Solids taken away, or one side of surfaces", "{} less"),
+        of_body("intersect", "Intersect",
+                (Role("body", BODY), Role("others", (Body, Surface), "With", most=0)),
+                CombineSettings, "What solids have in common", "{} common"),
+        of_body("mirror and unite", "Mirror and unite", (Role("body", BODY), PLANE), TwinSettings,
+                "A body and its mirror image made one", "{} whole"),
+        of_body("shell", "Shell", (Role("body", BODY),), ShellSettings,
+                "A body hollowed to a wall", "{} hollow"),
+        of_body("thicken", "Thicken", (Role("surface", (Surface, Body)),), ThickenSettings,
+                "A surface given a thickness", "{} thick"),
+        of_body("round", "Round", (Role("body", BODY),), RoundSettings,
+                "Edges rounded, by radius or by width", "{} rounded"),
+        of_body("bevel", "Bevel", (Role("body", BODY),), BevelSettings, "Edges bevelled",
+                "{} bevelled"),
     )
 }  # fmt: skip
 

@@ -86,7 +86,8 @@ def given_for(
         {
             role: tuple(take(each, kind.role(role).sample) for each in ids)
             for role, ids in recipe.roles.items()
-        }
+        },
+        {role: tuple(job.items[each].name for each in ids) for role, ids in recipe.roles.items()},
     )
 
 

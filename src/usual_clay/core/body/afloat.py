@@ -19,7 +19,7 @@ class FloatError(GeometryError):
 
 
 @dataclass(frozen=True, eq=False)
-class Body:
+class ClosedMesh:
     """A closed body of triangles that face outward.
 
     Attributes
@@ -33,7 +33,7 @@ class Body:
     triangles: Ints
 
     @classmethod
-    def of(cls, vertices: Floats, triangles: Ints) -> Body:
+    def of(cls, vertices: Floats, triangles: Ints) -> ClosedMesh:
         """Return a body whose triangles share their vertices and face outward.
 
         Raises
@@ -110,7 +110,7 @@ class Wet:
     across: float
 
 
-def below(body: Body, up: Floats, height: float) -> Wet:
+def below(body: ClosedMesh, up: Floats, height: float) -> Wet:
     """Return what of a body lies below a plane.
 
     Volumes are sums of tetrahedra from a place on the plane: its own cap then adds nothing

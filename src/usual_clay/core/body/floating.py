@@ -9,7 +9,7 @@ import numpy as np
 from scipy.optimize import minimize
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.body.afloat import Body, FloatError, Wet, below
+from usual_clay.core.body.afloat import ClosedMesh, FloatError, Wet, below
 
 WATER = 1.0
 # Steps of the search for how it lies, and the tilt with which it begins, so that no unstable
@@ -111,7 +111,7 @@ class Righted:
 
 
 def centre_of(
-    body: Body, material: float | None, weights: Sequence[Weight], centre: Floats | None
+    body: ClosedMesh, material: float | None, weights: Sequence[Weight], centre: Floats | None
 ) -> tuple[float, Floats]:
     """Return a body's mass, g, and centre of gravity.
 
@@ -133,14 +133,14 @@ def centre_of(
     return mass, moment / mass
 
 
-def keel_of(body: Body) -> Floats:
+def keel_of(body: ClosedMesh) -> Floats:
     """Return the place from which drafts are measured, (3,)."""
     box = body.vertices.min(axis=0), body.vertices.max(axis=0)
     middle = (box[0] + box[1]) / 2
     return np.array([middle[0], middle[1], body.lowest])
 
 
-def at_draft(body: Body, draft: float, centre: Floats) -> Afloat:
+def at_draft(body: ClosedMesh, draft: float, centre: Floats) -> Afloat:
     """Float an upright body at a draft.
 
     Raises
@@ -155,7 +155,7 @@ def at_draft(body: Body, draft: float, centre: Floats) -> Afloat:
     return Afloat(UPRIGHT, height, below(body, UPRIGHT, height), centre, keel_of(body))
 
 
-def _volume_of(body: Body, mass: float, water: float) -> float:
+def _volume_of(body: ClosedMesh, mass: float, water: float) -> float:
     volume = 1000 * mass / water
     if not mass > 0:
         raise FloatError("it weighs nothing: give its mass, its material, or weights")
@@ -167,7 +167,9 @@ def _volume_of(body: Body, mass: float, water: float) -> float:
     return volume
 
 
-def _surface(body: Body, up: Floats, volume: float, near: float | None = None) -> tuple[float, Wet]:
+def _surface(
+    body: ClosedMesh, up: Floats, volume: float, near: float | None = None
+) -> tuple[float, Wet]:
     """Return the height of the water at which so much is displaced.
 
     Newton's steps, as the water's plane says how fast the volume grows; halved where they leave
@@ -194,7 +196,7 @@ def _surface(body: Body, up: Floats, volume: float, near: float | None = None) -
 
 
 def at_rest(
-    body: Body, mass: float, centre: Floats, water: float = WATER, start: Floats = UPRIGHT
+    body: ClosedMesh, mass: float, centre: Floats, water: float = WATER, start: Floats = UPRIGHT
 ) -> Afloat:
     """Find how a body lies: draft, heel and trim in balance, and stable.
 
@@ -258,7 +260,7 @@ def _tilted(heel: float, trim: float) -> Floats:
 
 
 def righting(
-    body: Body,
+    body: ClosedMesh,
     mass: float,
     centre: Floats,
     angles: Floats,
@@ -295,7 +297,7 @@ def righting(
 
 
 def _balanced(
-    body: Body, centre: Floats, volume: float, heel: float, trim: float, height: float | None
+    body: ClosedMesh, centre: Floats, volume: float, heel: float, trim: float, height: float | None
 ) -> tuple[float, float, Wet]:
     """Return the trim, from near one, at which nothing turns a body end over end, and its water.
 

@@ -1,0 +1,163 @@
+"""Solids united, taken away, intersected; with a surface as the knife; mirrored and united."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
+from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
+from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.body.body_shape import BodyError, BodyMade
+from usual_clay.core.body.join import sewn, solid_where_closed
+from usual_clay.core.body.settings import CombineSettings
+from usual_clay.core.body.shapes import (
+    SOLID,
+    Named,
+    body_of,
+    joined_names,
+    listed,
+    parts,
+    volume_of,
+)
+from usual_clay.core.body.sources import Taken, places_of
+from usual_clay.core.body.trim import apart_again, cut_by, those_at
+from usual_clay.core.build.combine import TwinSettings, plane_through
+from usual_clay.core.progress import Progress
+from usual_clay.core.scan.shapes import SimpleShape
+
+# What touches within this is one, mm.
+FUZZY = 1e-4
+ACROSS = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
+
+
+def unite(settings: CombineSettings, taken: Taken, progress: Progress) -> BodyMade:
+    """Unite solids."""
+    body, others = _given(taken)
+    progress(0.2, "Uniting")
+    made = operated(BRepAlgoAPI_Fuse(), body, others)
+    return _chosen(made, settings, f"{1 + len(others)} bodies united")
+
+
+def take_away(settings: CombineSettings, taken: Taken, progress: Progress) -> BodyMade:
+    """Take solids away, or what lies on one side of surfaces."""
+    return _with_knives(settings, taken, progress, BRepAlgoAPI_Cut, "taken away")
+
+
+def intersect(settings: CombineSettings, taken: Taken, progress: Progress) -> BodyMade:
+    """Keep what solids have in common, or what lies on one side of surfaces."""
+    return _with_knives(settings, taken, progress, BRepAlgoAPI_Common, "in common")
+
+
+def _with_knives(
+    settings: CombineSettings, taken: Taken, progress: Progress, how: Any, word: str
+) -> BodyMade:
+    body = taken.body()
+    _check_solid(body, taken.all("body")[0][0])
+    solids: list[tuple[str, Named]] = []
+    knives: list[tuple[str, Named]] = []
+    for name, other in zip(
+        (name for name, _ in taken.all("others")), taken.shapes("others"), strict=True
+    ):
+        (solids if parts(other.shape, SOLID) else knives).append((name, other))
+    if knives:
+        progress(0.2, "Cutting")
+        names = " and ".join(name for name, _ in knives)
+        pieces = cut_by(body, [other.shape for _, other in knives], names)
+        kept = those_at(pieces, places_of(settings.keep)) if settings.keep else pieces[:1]
+        body = kept[0] if len(kept) == 1 else apart_again(kept)
+    words = f"the {'larger side' if not settings.keep else 'chosen side'} kept" if knives else ""
+    if solids:
+        progress(0.6, "Cutting")
+        body = operated(how(), body, [other for _, other in solids])
+        return _chosen(body, settings, f"{len(solids)} {word}")
+    return BodyMade(body_of(body), words)
+
+
+def _given(taken: Taken) -> tuple[Named, list[Named]]:
+    body, others = taken.body(), taken.shapes("others")
+    named = [taken.all("body")[0][0], *(name for name, _ in taken.all("others"))]
+    for name, each in zip(named, [body, *others], strict=True):
+        _check_solid(each, name)
+    return body, others
+
+
+def _check_solid(named: Named, name: str) -> None:
+    if not parts(named.shape, SOLID):
+        raise BodyError(f"{name} is an open shell: close it first")
+
+
+def operated(operation: Any, body: Named, others: list[Named]) -> Named:
+    """Return what a boolean operation makes of a body and others.
+
+    Raises
+    ------
+    BodyError
+        Where nothing is left, or the kernel fails.
+    """
+    operation.SetArguments(listed([body.shape]))
+    operation.SetTools(listed([other.shape for other in others]))
+    operation.SetFuzzyValue(FUZZY)
+    operation.SetRunParallel(True)
+    operation.Build()
+    if not operation.IsDone():
+        raise BodyError("the geometry kernel cannot combine these: move one of them a little")
+    made = joined_names(operation, operation.Shape(), [body, *others]).filled("Face")
+    if not parts(made.shape, SOLID):
+        raise BodyError("nothing is left: the bodies do not lie as this needs")
+    return made
+
+
+def _chosen(made: Named, settings: CombineSettings, words: str) -> BodyMade:
+    solids = parts(made.shape, SOLID)
+    if len(solids) > 1:
+        order = np.argsort([volume_of(solid) for solid in solids])[::-1]
+        pieces = []
+        for k in order:
+            piece = Named(solids[k])
+            piece.call([], "")
+            pieces.append(_same_names(made, piece))
+        if settings.keep:
+            kept = those_at(pieces, places_of(settings.keep))
+            made = kept[0] if len(kept) == 1 else apart_again(kept)
+            words += f"; {len(kept)} of {len(pieces)} parts kept"
+        else:
+            words += f"; it fell into {len(solids)} parts"
+    return BodyMade(body_of(made), words)
+
+
+def _same_names(source: Named, piece: Named) -> Named:
+    from usual_clay.core.body.shapes import FACE
+
+    for face in parts(piece.shape, FACE):
+        piece.call([face], source.name(face, "Face"))
+    return piece
+
+
+def mirror_and_unite(settings: TwinSettings, taken: Taken, progress: Progress) -> BodyMade:
+    """Mirror a body and unite the two; an open shell is joined to its image."""
+    body = taken.body()
+    point, normal = _plane(settings, taken.geometry("plane"))
+    move = gp_Trsf()
+    move.SetMirror(gp_Ax2(gp_Pnt(*map(float, point)), gp_Dir(*map(float, normal))))
+    builder = BRepBuilderAPI_Transform(body.shape, move, True)
+    image = joined_names(builder, builder.Shape(), [body]).filled("Face")
+    progress(0.4, "Uniting")
+    if parts(body.shape, SOLID):
+        united = operated(BRepAlgoAPI_Fuse(), body, [image])
+        return BodyMade(body_of(united), "mirrored and united")
+    made = solid_where_closed(sewn([body, image], 1e-3))
+    shape = body_of(made)
+    still = "" if shape.is_solid else f"; {shape.open_edges} edges are open"
+    return BodyMade(shape, f"mirrored and joined{still}")
+
+
+def _plane(settings: TwinSettings, given: list[Any]) -> tuple[Floats, Floats]:
+    if given and isinstance(given[0], SimpleShape):
+        return given[0].point, given[0].axis
+    if given:
+        return plane_through(given[0].points)
+    axis = np.array(ACROSS[settings.axis])
+    return settings.at * axis, axis
