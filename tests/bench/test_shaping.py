@@ -224,7 +224,7 @@ def test_curves_are_offset_slimmed_faired_split_and_joined(top) -> None:
     assert chosen(hands).control_points == 5
     hands.key(Qt.Key.Key_Return, widget=pane)
     assert chosen(hands).control_points == 4
-    offer(hands, "split")
+    offer(hands, "split curve")
     hands.key(Qt.Key.Key_Return, widget=pane)
     first = chosen(hands)
     part = next(c for c in hands.session.job.all(Curve) if "part" in c.name)

@@ -51,7 +51,7 @@ class LogAxis(Guarded, pg.AxisItem):
         return [f"{10**value:.4g}" for value in values]
 
 
-def _plot(**axes: pg.AxisItem) -> pg.PlotWidget:
+def plain_plot(**axes: pg.AxisItem) -> pg.PlotWidget:
     plot = pg.PlotWidget(axisItems=axes)
     plot.setMenuEnabled(False)
     plot.hideButtons()
@@ -63,7 +63,7 @@ def _plot(**axes: pg.AxisItem) -> pg.PlotWidget:
     return plot
 
 
-def _paint_axes(plot: pg.PlotWidget) -> None:
+def wear(plot: pg.PlotWidget) -> None:
     """Give a chart's ground and axes the colours of the theme."""
     plot.setBackground(now().panel)
     for side in ("left", "bottom"):
@@ -83,7 +83,7 @@ class Chart(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.plot = _plot(left=LogAxis("left"), bottom=LogAxis("bottom"))
+        self.plot = plain_plot(left=LogAxis("left"), bottom=LogAxis("bottom"))
         self.plot.setAccessibleName("Balance chart")
         self.plot.setToolTip("Click a dot, or drag along the front, to choose a balance")
         layout = QVBoxLayout(self)
@@ -135,7 +135,7 @@ class Chart(QWidget):
     def paint(self) -> None:
         """Give everything the colours of the theme."""
         worn = now()
-        _paint_axes(self.plot)
+        wear(self.plot)
         self.noise.setBrush(QColor(worn.ground).darker(104))
         self.tolerance.setPen(pg.mkPen(worn.ink, width=1, style=Qt.PenStyle.DashLine))
         self.present_line.setPen(pg.mkPen(worn.chosen, width=1.5))
@@ -269,7 +269,7 @@ class Histogram(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.plot = _plot()
+        self.plot = plain_plot()
         self.plot.setAccessibleName("Histogram of deviation")
         self.plot.hideAxis("left")
         self.bars = pg.BarGraphItem(x=[], height=[], width=1.0)
@@ -293,7 +293,7 @@ class Histogram(QWidget):
 
     def paint(self) -> None:
         """Give axes and lines the colours of the theme; the bars get theirs with what they show."""
-        _paint_axes(self.plot)
+        wear(self.plot)
         for line in self.lines:
             line.setPen(pg.mkPen(now().ink, width=1, style=Qt.PenStyle.DashLine))
 

@@ -186,6 +186,11 @@ class CardHolder(QWidget):
         getattr(self.card, "cancel", self.put_away)()
         return True
 
+    def end_marking(self) -> bool:
+        """End the marking that an asked-for card lets be done beside other things, if it does."""
+        ends = getattr(self.card, "end_marking", None) if self._asked is not None else None
+        return bool(ends is not None and ends())
+
     def accept_asked(self) -> bool:
         """Accept an asked-for card; tell whether there was one."""
         if self._asked is None:

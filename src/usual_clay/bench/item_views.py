@@ -18,8 +18,9 @@ from usual_clay.core.scan.shape_mesh import shape_mesh
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.surface import surface_grid
 from usual_clay.core.spline.tessellate import curve_points_shown
-from usual_clay.job.items import Curve, Item, Picture, Scan, Surface
+from usual_clay.job.items import Body, Curve, Item, Picture, Scan, Surface
 from usual_clay.job.kinds import item_kind
+from usual_clay.job.recipes import KINDS
 
 # Points that stand for the extent of a large scan.
 EXTENT = 4000
@@ -31,6 +32,7 @@ PICTURE_HINT = (
     "<b>Drag</b> the picture to move it, a corner to scale it, the stem's ring to turn it."
     " <b>L</b> locks it."
 )
+BODY_HINT = "A click in the card's list of gaps flies there. <b>Esc</b> lets go of it."
 SURFACE_HINT = (
     "Drag along the front in Balance to spend more or fewer control points, or <b>drag</b> one of"
     " them on the stage. <b>Enter</b> keeps the surface, <b>Esc</b> lets go of it."
@@ -55,7 +57,7 @@ class ItemView:
         Points that stand for its extent, (n, 3).
     figure : callable or None
         What the Shelf says of its size, and in which unit that is.
-    role : {"references", "surfaces", "ink"}
+    role : {"references", "surfaces", "bodies", "ink"}
         Its colour in the theme.
     hollow : bool
         Whether its swatch is an outline.
@@ -125,6 +127,13 @@ def _cost(item: Curve | Surface) -> tuple[str, str]:
     return str(item.control_points), "control points"
 
 
+def _size_of_body(body: Body) -> tuple[str, str]:
+    shape = body.shape
+    if shape.is_solid:
+        return f"{shape.volume / 1000:.3g}", "cm³ of a solid"
+    return "open", f"an open shell: {shape.open_edges} edges are open"
+
+
 ITEM_VIEWS: dict[str, ItemView] = {
     "scan": ItemView(
         "References", ("scan", "ScanCard"), lambda scene, scan: scene.scan_layers(scan),
@@ -161,6 +170,16 @@ ITEM_VIEWS: dict[str, ItemView] = {
         lambda scene, surface: scene.surface_tree(surface), _extent_of_surface, _cost,
         role="surfaces", layer="surfaces", hint=SURFACE_HINT, away=_away_from_surface,
     ),
+    "body": ItemView(
+        "Bodies", ("body", "BodyCard"), lambda scene, body: scene.body_layers(body),
+        lambda scene, body: scene.body_tree(body), lambda body: body.shape.box,
+        _size_of_body, role="bodies", layer="bodies", hint=BODY_HINT,
+    ),
+    "afloat": ItemView(
+        "Bodies", ("floating", "FloatingCard"), lambda scene, item: scene.water_layers(item),
+        figure=lambda item: ("…", "draft in mm") if item.lying is None else
+        (f"{item.lying.afloat.draft:.1f}", "draft in mm"), hollow=True, layer="bodies",
+    ),
 }  # fmt: skip
 # The card of a recipe's result that has a better one than its settings and roles make; of all
 # others the recipe card is shown.
@@ -176,6 +195,10 @@ RECIPE_CARDS: dict[str, tuple[str, str]] = {
         ("spline", "drawn", "held", "twin", "copy", "bridge", "pair", "chain", "offset", "across",
          "laid", "in surface"),
         ("curve", "CurveCard"),
+    ),
+    "afloat": ("floating", "FloatingCard"),
+    **dict.fromkeys(
+        (kind.name for kind in KINDS.values() if kind.result is Body), ("body", "BodyCard")
     ),
 }  # fmt: skip
 

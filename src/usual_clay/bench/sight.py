@@ -44,9 +44,11 @@ class Sight(QObject):
     -------
     changed : a view setting, or what a card lights up
     known_changed : more is known of the chosen item
+    wanted : a place that is to be looked at
     """
 
     changed = Signal()
+    wanted = Signal(object)
     known_changed = Signal()
 
     def __init__(self) -> None:

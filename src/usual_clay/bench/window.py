@@ -31,6 +31,7 @@ from usual_clay.bench.guard import Guarded
 from usual_clay.bench.hint_line import HintLine
 from usual_clay.bench.idle import Calmness, Fronts, Prices
 from usual_clay.bench.item_views import view_of
+from usual_clay.bench.measuring import Measuring
 from usual_clay.bench.remaking import Remaking
 from usual_clay.bench.session import Session
 from usual_clay.bench.sheet import Sheet
@@ -58,7 +59,7 @@ class Window(Guarded, QMainWindow):
     def __init__(self) -> None:
         super().__init__()
         self.session = Session()
-        self.remaking = Remaking(self.session)
+        self.remaking, self.measuring = Remaking(self.session), Measuring(self.session)
         self.documents = Documents(self.session, self)
         self.commands = Commands(self)
         self.commands.add(*ALL)

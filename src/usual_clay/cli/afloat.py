@@ -9,21 +9,11 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.cli.figures import write_report
+from usual_clay.cli.figures import figures_afloat, write_report
 from usual_clay.cli.settings import InputError, decimal
 from usual_clay.core.arrays import Floats
-from usual_clay.core.body.afloat import ClosedMesh
-from usual_clay.core.body.floating import (
-    WATER,
-    Afloat,
-    Righted,
-    Weight,
-    at_draft,
-    at_rest,
-    centre_of,
-    righting,
-    summed_up,
-)
+from usual_clay.core.body.floating import WATER, Weight
+from usual_clay.core.body.lying import FloatSettings, lie
 from usual_clay.core.numbers import NumberError, read_number
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.files.body_file import read_body
@@ -75,74 +65,29 @@ def run_float(options: argparse.Namespace) -> int:
         raise InputError("a density must be more than 0 g/cm3")
     angles = None if options.angles is None else _angles(options.angles)
     weights = [_weight(words) for words in options.weight]
-    place = None if options.centre is None else np.array(_numbers(options.centre, "--centre"))
     marks = dict(_marked(words) for words in options.mark)
-    body = read_body(options.body, options.unit)
-    mass, centre = centre_of(body, options.material, weights, place)
-    if options.mass is not None:
-        mass = options.mass
-    afloat = _afloat(body, options, mass, centre)
-    arms: list[Righted] = []
-    if angles is not None:
-        mass = afloat.wet.volume * options.density / 1000
-        arms = righting(body, mass, centre, angles, options.density, marks)
-    figures = _figures(body, afloat, arms, options.density) | {
-        "mass": afloat.wet.volume * options.density / 1000,
+    by_weight = options.mass or options.material or weights
+    if options.draft is None and not by_weight:
+        raise InputError("give --draft, --mass, --material or --weight: how deep it floats")
+    settings = FloatSettings(
+        by="weight" if options.draft is None else "draft",
+        draft=options.draft or 0.0,
+        material=options.material or 0.0,
+        mass=options.mass or 0.0,
+        water=options.density,
+        weights=tuple(x for weight in weights for x in (weight.mass, *weight.at)),
+        centre=() if options.centre is None else _numbers(options.centre, "--centre"),
+        start=options.start,
+        step=0.0,
+    )
+    lying = lie(read_body(options.body, options.unit), settings, marks, angles)
+    figures = figures_afloat(lying) | {
+        "density": options.density,
         "seconds": time.perf_counter() - started,
     }
     write_report(options.report, figures)
     print(_in_words(figures))
     return 0
-
-
-def _afloat(body: ClosedMesh, options: argparse.Namespace, mass: float, centre: Floats) -> Afloat:
-    if options.draft is not None:
-        return at_draft(body, options.draft, centre)
-    if not mass > 0:
-        raise InputError("give --draft, --mass, --material or --weight: how deep it floats")
-    up = np.array([0.0, 0.0, 1.0 if options.start == "upright" else -1.0])
-    return at_rest(body, mass, centre, options.density, up)
-
-
-def _figures(body: ClosedMesh, afloat: Afloat, arms: list[Righted], water: float) -> dict[str, Any]:
-    wet = afloat.wet
-    figures: dict[str, Any] = {
-        "volume": wet.volume,
-        "body_volume": body.volume,
-        "density": water,
-        "wetted_area": wet.area,
-        "waterplane_area": wet.plane,
-        "waterplane_moments": {"along": wet.along, "across": wet.across},
-        "centre_of_buoyancy": wet.centre.tolist(),
-        "centre_of_gravity": afloat.centre.tolist(),
-        "kb": afloat.kb,
-        "kg": afloat.kg,
-        "bm": afloat.bm(),
-        "bm_along": afloat.bm("along"),
-        "km": afloat.kb + afloat.bm(),
-        "gm": afloat.gm(),
-        "gm_along": afloat.gm("along"),
-        "draft": afloat.draft,
-        "trim": float(np.degrees(afloat.trim)),
-        "heel": float(np.degrees(afloat.heel)),
-    }
-    if arms:
-        curve = summed_up(arms)
-        vanishes = None if curve.vanishes is None else float(np.degrees(curve.vanishes))
-        figures["righting"] = [
-            {
-                "angle": float(np.degrees(each.angle)),
-                "gz": each.arm,
-                "draft": each.draft,
-                "trim": float(np.degrees(each.trim)),
-                "under": list(each.under),
-            }
-            for each in arms
-        ]
-        figures["greatest_gz"] = {"gz": curve.greatest, "angle": float(np.degrees(curve.at))}
-        figures["vanishes"] = vanishes
-        figures["area_under_gz"] = curve.area
-    return figures
 
 
 def _in_words(figures: dict[str, Any]) -> str:

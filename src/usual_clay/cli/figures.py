@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.body.body_shape import BodyMade, EdgeGap
+from usual_clay.core.body.floating import RightingCurve
+from usual_clay.core.body.lying import Lying
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.check.deviation import judge, percent
 from usual_clay.core.errors import sentence
@@ -72,6 +74,57 @@ def _of_body(item: Body) -> dict[str, Any]:
     }
 
 
+def figures_afloat(lying: Lying) -> dict[str, Any]:
+    """Return how a body floats, in mm, degrees and grams."""
+    lies, wet, curve = lying.afloat, lying.afloat.wet, lying.curve
+    figures: dict[str, Any] = {
+        "volume": wet.volume,
+        "body_volume": lying.body_volume,
+        "mass": lying.mass,
+        "wetted_area": wet.area,
+        "waterplane_area": wet.plane,
+        "waterplane_moments": {"along": wet.along, "across": wet.across},
+        "centre_of_buoyancy": wet.centre.tolist(),
+        "centre_of_gravity": lies.centre.tolist(),
+        "kb": lies.kb,
+        "kg": lies.kg,
+        "bm": lies.bm(),
+        "bm_along": lies.bm("along"),
+        "km": lies.kb + lies.bm(),
+        "gm": lies.gm(),
+        "gm_along": lies.gm("along"),
+        "draft": lies.draft,
+        "trim": float(np.degrees(lies.trim)),
+        "heel": float(np.degrees(lies.heel)),
+        "sections": lying.sections.tolist(),
+    }
+    if lying.arms and curve is not None:
+        figures |= _righting(lying, curve)
+    return figures
+
+
+def _righting(lying: Lying, curve: RightingCurve) -> dict[str, Any]:
+    return {
+        "righting": [
+            {
+                "angle": float(np.degrees(each.angle)),
+                "gz": each.arm,
+                "draft": each.draft,
+                "trim": float(np.degrees(each.trim)),
+                "under": list(each.under),
+            }
+            for each in lying.arms
+        ],
+        "greatest_gz": {"gz": curve.greatest, "angle": float(np.degrees(curve.at))},
+        "vanishes": None if curve.vanishes is None else float(np.degrees(curve.vanishes)),
+        "area_under_gz": curve.area,
+        "goes_under": {
+            name: float(np.degrees(angle)) if np.isfinite(angle) else None
+            for name, angle in lying.under.items()
+        },
+    }
+
+
 def _of_gap(gap: EdgeGap) -> dict[str, Any]:
     """Return a gap; of an edge with nothing beside it there is no width to tell."""
     return {
@@ -90,6 +143,7 @@ _FIGURES: dict[str, Callable[[Any], dict[str, Any]]] = {
     "curve": _of_curve,
     "shape": _of_shape,
     "body": _of_body,
+    "afloat": lambda item: {} if item.lying is None else figures_afloat(item.lying),
     "points": lambda item: {"points": len(item.points), "closed": item.closed},
 }
 

@@ -9,13 +9,13 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.body.body_shape import BodyShape
+from usual_clay.core.body.triangles import triangles_at
 from usual_clay.core.check.comb import comb_of
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.parts import evenly, length_of
 from usual_clay.core.spline.surface import BSplineSurface, surface_grid
 from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
 from usual_clay.files.atomic import write_text
-from usual_clay.files.body_file import triangles_at
 from usual_clay.files.errors import FileError
 from usual_clay.files.mesh_file import OUT, write_mesh
 from usual_clay.files.points_file import write_points

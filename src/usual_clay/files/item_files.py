@@ -26,6 +26,7 @@ from usual_clay.files.picture_file import checked_size
 from usual_clay.job.items import (
     Body,
     Curve,
+    Floating,
     Item,
     Picture,
     PointList,
@@ -386,6 +387,13 @@ def _below(numbers: Any, count: int) -> bool:
     return not len(numbers) or (numbers.min() >= 0 and numbers.max() < count)
 
 
+def _floating(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Floating:
+    """Return one that is worked out anew: that takes less than reading it."""
+    if told.get("recipe") is not None:
+        told["recipe"]["stale"] = True
+    return Floating(**common)
+
+
 ITEM_FILES: dict[str, ItemFile] = {
     "scan": ItemFile(_write_scan, _scan),
     "region": ItemFile(_write_region, _region),
@@ -395,4 +403,5 @@ ITEM_FILES: dict[str, ItemFile] = {
     "curve": ItemFile(_write_curve, _curve),
     "surface": ItemFile(_write_surface, _surface),
     "body": ItemFile(_write_body, _body),
+    "afloat": ItemFile(lambda _item, _put: {}, _floating),
 }

@@ -6,15 +6,22 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
+
 from usual_clay.core.apart import apart
-from usual_clay.core.body.body_shape import BodyMade
+from usual_clay.core.body.afloat import ClosedMesh, FloatError
+from usual_clay.core.body.body_shape import BodyMade, BodyShape
+from usual_clay.core.body.lying import FloatSettings, Lying, lie
 from usual_clay.core.body.operate import operate
 from usual_clay.core.progress import Progress
-from usual_clay.job.items import Body
+from usual_clay.core.spline.curve import curve_points
+from usual_clay.job.items import Body, Floating
 from usual_clay.job.made import Given
 
 # Longer than this no step may take, s.
 SECONDS = 600.0
+# Along a marked curve so many places are looked at.
+PLACES = 200
 
 
 def by_kernel(kind: str) -> Callable[[Any, Given, Progress, object], BodyMade]:
@@ -26,6 +33,23 @@ def by_kernel(kind: str) -> Callable[[Any, Given, Progress, object], BodyMade]:
         return apart(first, operate, kind, settings, named, progress=progress, seconds=SECONDS)
 
     return make
+
+
+def make_afloat(settings: FloatSettings, given: Given, *_: object) -> Lying:
+    """Let a body float, and tell when its marked curves go under."""
+    shape: BodyShape = given.one("body")
+    if not shape.is_solid:
+        raise FloatError("an open shell fills with water: close it first")
+    marks = {
+        name: curve_points(curve, np.linspace(0, 1, PLACES))
+        for name, curve in given.named().get("marks", ())
+    }
+    return lie(ClosedMesh.of(shape.vertices, shape.triangles), settings, marks)
+
+
+def put_afloat(item: Floating, made: Lying, _finished: bool) -> Floating:
+    """Put how a body floats into its item."""
+    return replace(item, lying=made)
 
 
 def put_body(item: Body, made: BodyMade, _finished: bool) -> Body:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.body.body_shape import BodyShape, EdgeGap, Spot
+from usual_clay.core.body.lying import Lying
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.picture.look import Look
@@ -27,6 +28,7 @@ __all__ = [
     "Basis",
     "Body",
     "Curve",
+    "Floating",
     "Followed",
     "Item",
     "ItemId",
@@ -355,3 +357,16 @@ class Body(Judged):
     def mass(self) -> float:
         """Of a solid of that density, g."""
         return self.density * self.shape.volume / 1000
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Floating(Followed):
+    """How a body floats.
+
+    Attributes
+    ----------
+    lying : Lying or None
+        None until it is worked out.
+    """
+
+    lying: Lying | None = None

@@ -22,6 +22,7 @@ from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import (
     Body,
     Curve,
+    Floating,
     Followed,
     Item,
     ItemId,
@@ -120,6 +121,10 @@ def _blank_body(item_id: ItemId, name: str, recipe: Recipe) -> Body:
     return Body(id=item_id, name=name, shape=BodyShape.blank(), recipe=recipe)
 
 
+def _blank_floating(item_id: ItemId, name: str, recipe: Recipe) -> Floating:
+    return Floating(id=item_id, name=name, recipe=recipe)
+
+
 def _carried_shape(item: Shape, motion: Motion) -> Shape:
     shape = item.geometry
     point, axis = motion.apply(shape.point[None])[0], motion.turn @ shape.axis
@@ -173,6 +178,10 @@ ITEM_KINDS: dict[str, ItemKind] = {
         ItemKind(
             "body", Body, "body", "bodies", lambda _, body: (body.shape,),
             lambda _, body, __: body.shape, _blank_body,
+        ),
+        ItemKind(
+            "afloat", Floating, "floating body", "floating bodies",
+            lambda _, item: (item.lying,), None, _blank_floating,
         ),
     )
 }  # fmt: skip

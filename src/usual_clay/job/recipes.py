@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from usual_clay.core.body.lying import FloatSettings
 from usual_clay.core.body.settings import (
     BevelSettings,
     CloseSettings,
@@ -62,6 +63,7 @@ from usual_clay.job import bodies, from_curves, guides
 from usual_clay.job.items import (
     Body,
     Curve,
+    Floating,
     Followed,
     Item,
     Picture,
@@ -472,6 +474,11 @@ KINDS: dict[str, Kind] = {
                 "Edges rounded, by radius or by width", "{} rounded"),
         of_body("bevel", "Bevel", (Role("body", BODY),), BevelSettings, "Edges bevelled",
                 "{} bevelled"),
+        Kind(
+            "afloat", "Float", (Role("body", BODY), Role("marks", CURVE, "Mark", least=0, most=0)),
+            FloatSettings, Floating, bodies.make_afloat, bodies.put_afloat, None,
+            "How a body floats, lies and rights itself", "{} afloat",
+        ),
     )
 }  # fmt: skip
 

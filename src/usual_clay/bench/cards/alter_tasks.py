@@ -138,7 +138,7 @@ ALTER: dict[str, Task] = {
         ),
         "extend {}", extended,
     ),
-    "split": Task(
+    "split curve": Task(
         "Split and trim", "Cut at a place, and keep one part or all", SplitSettings(),
         (Take("Curve"), Take("Cut by", (Curve,), optional=True)),
         (

@@ -48,7 +48,7 @@ PAGES = (
 # What the page "make" offers, in rows.
 MAKES = (
     (("slim", "Slim"), ("fair", "Fair"), ("arc", "An arc?")),
-    (("extend", "Extend"), ("split", "Split"), ("chain", "Join")),
+    (("extend", "Extend"), ("split curve", "Split"), ("chain", "Join")),
     (("offset", "Offset"), ("copy", "Copy"), ("across", "Set across")),
     (("bridge", "Bridge"), ("pair", "Pair"), ("laid", "Lay onto")),
     (("loft", "Loft"), ("net", "Net"), ("two-rail", "Two-rail")),

@@ -10,7 +10,7 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.number_field import NumbersField
-from usual_clay.bench.widgets import Choice, Row, Slide, number
+from usual_clay.bench.widgets import Choice, Row, Slide, button, number
 
 
 @dataclass(frozen=True)
@@ -62,7 +62,18 @@ class Figures:
     optional: bool = False
 
 
-Field = Pick | Figure | Figures | Sweep
+@dataclass(frozen=True)
+class Places:
+    """Places that are marked on the stage, three numbers each, one after the other."""
+
+    name: str
+    label: str
+    tip: str
+    # What is meant where there are none.
+    none: str = "none"
+
+
+Field = Pick | Figure | Figures | Sweep | Places
 
 
 class Fields(QWidget):
@@ -71,9 +82,11 @@ class Fields(QWidget):
     Signals
     -------
     changed : the user has set something
+    marks_wanted : a field of places, which are to be marked on the stage
     """
 
     changed = Signal()
+    marks_wanted = Signal(object)
 
     def __init__(
         self, fields: Sequence[Field], hides: Callable[[Any], Sequence[str]] | None = None
@@ -117,6 +130,12 @@ class Fields(QWidget):
             line.changed.connect(lambda values: self._set(field.name, values))
             self.parts[field.name] = [line]
             return [Row(field.label, line, stretch=0)]
+        if isinstance(field, Places):
+            mark = button("", field.tip, clicked=lambda: self.marks_wanted.emit(field))
+            clear = button("Clear", f"Take all of {field.label.lower()} back", role="quiet",
+                           clicked=lambda: self._set(field.name, ()))  # fmt: skip
+            self.parts[field.name] = [mark, clear]
+            return [Row(field.label, mark, clear, stretch=0)]
         slide = Slide(field.low, field.high, field.step, field.unit, field.tip, field.label)
         slide.changed.connect(lambda value: self._set(field.name, value))
         self.parts[field.name] = [slide]
@@ -146,6 +165,14 @@ class Fields(QWidget):
         }
         return replace(base, **whole)
 
+    def set_places(self, name: str, places: Sequence[float]) -> None:
+        """Take places that were marked."""
+        self._set(name, tuple(float(x) for x in places))
+
+    def values_of(self, name: str) -> Any:
+        """Return what a field says."""
+        return self._values.get(name)
+
     def _show(self) -> None:
         for field in self.fields:
             value = self._values.get(field.name)
@@ -157,6 +184,11 @@ class Fields(QWidget):
                 (spin,) = self.parts[field.name]
                 with QSignalBlocker(spin):
                     spin.setValue(float(value or 0) / field.factor)  # type: ignore[attr-defined]
+            elif isinstance(field, Places):
+                mark, clear = self.parts[field.name]
+                count = len(value or ()) // 3
+                mark.setText(f"{count or field.none} ...")  # type: ignore[attr-defined]
+                clear.setVisible(count > 0)
             elif isinstance(field, Figures):
                 (line,) = self.parts[field.name]
                 line.set_values(value or ())  # type: ignore[attr-defined]

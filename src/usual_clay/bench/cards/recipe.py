@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.cards.fields import Field, Fields, Figure, Pick
+from usual_clay.bench.cards.mark_places import mark_places
 from usual_clay.bench.cards.role_rows import RoleRows
 from usual_clay.bench.cards.task_kinds import takes_of
 from usual_clay.bench.cards.tasks import FOLLOW
@@ -100,6 +101,7 @@ class RecipeCard(Card):
             Fields(fields_of(kind.settings)) if task is None else Fields(task.fields, task.hides)
         )
         shown.changed.connect(self._set)
+        shown.marks_wanted.connect(lambda field: mark_places(self.session, shown, field))
         column.addWidget(shown)
         self.body.addWidget(page)
         return page, rows, shown

@@ -10,18 +10,22 @@ from typing import Any
 import numpy as np
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
+from usual_clay.bench.cards.body_tasks import BODIES
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields
+from usual_clay.bench.cards.gap_rows import signs_of_body
+from usual_clay.bench.cards.mark_places import mark_places
 from usual_clay.bench.cards.role_rows import RoleRows
 from usual_clay.bench.cards.task_kinds import Task
 from usual_clay.bench.cards.tasks import TASKS
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
 from usual_clay.bench.widgets import Row, button, number
+from usual_clay.core.apart import ready
+from usual_clay.core.body.body_shape import BodyMade
 from usual_clay.core.build.alter import SplitSettings
 from usual_clay.core.build.alter_surface import SECOND
 from usual_clay.core.build.guide import Spend
-from usual_clay.core.build.sections import BuildError
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import sentence
 from usual_clay.job.edits import make
@@ -84,6 +88,9 @@ class TaskCard(Card):
             self.several.setValue(self.task.several.start)  # type: ignore[union-attr]
         self.rows.offer()
         self.rows.prefer(self.session.choice.item)
+        if kind in BODIES:
+            # The kernel is loaded while sources are picked.
+            ready()
         if self.task.alter is None:
             self.session.hand.take("sources")
         self.refresh()
@@ -97,7 +104,7 @@ class TaskCard(Card):
         if self.kind in ("slim", "arc") or isinstance(settings, Spend):
             settings = replace(settings, within=tolerance)
         curve = self.session.job.get(self.session.choice.item, Curve)
-        if curve is not None and self.kind in ("offset", "split"):
+        if curve is not None and self.kind in ("offset", "split curve"):
             flat = "xyz"[int(np.argmin(np.ptp(curve.geometry.points, axis=0)))]
             far = "xyz"[int(np.argmax(np.ptp(curve.geometry.points, axis=0)))]
             settings = replace(
@@ -117,6 +124,7 @@ class TaskCard(Card):
         column.addWidget(rows)
         fields = Fields(task.fields, task.hides)
         fields.changed.connect(self._set)
+        fields.marks_wanted.connect(lambda field: mark_places(self.session, fields, field))
         column.addWidget(fields)
         several = None
         if task.several is not None:
@@ -213,14 +221,17 @@ class TaskCard(Card):
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
                 self.say_failed(error)
-                if isinstance(error, BuildError) and error.at is not None:
-                    self.session.sight.show_signs([Sign("here", np.array([error.at]), ring=True)])
+                at = getattr(error, "at", None)
+                if at is not None:
+                    self.session.sight.show_signs([Sign("here", np.array([at]), ring=True)])
 
         self.say("Working ...", "")
         session.work.start(OWNER, "preview", "", compute, came, failed=failed, asked=True)
 
     def _signs(self, made: Any) -> list[Sign]:
         """Return what says how sources run on the surface, and where they do not quite touch."""
+        if isinstance(made, BodyMade):
+            return signs_of_body(made.gaps, made.spots)
         if not isinstance(made, SurfaceMade):
             return []
         flips = getattr(self._settings, "flips", None)
@@ -267,6 +278,7 @@ class TaskCard(Card):
             if self.task.alter is None:
                 item = make.planned(job, self.kind, settings, **self._roles())
                 job, whole = make.with_result(job, item, made)
+                job = make.with_sources_hidden(job, whole)
                 chosen = chosen or whole.id
                 continue
             for index, (part, name) in enumerate(
@@ -300,6 +312,13 @@ class TaskCard(Card):
             first, id=job.new_id("surface"), name=job.free_name(f"{first.name} {name}")
         )
         return job.with_item(judged_within(job, reshaped_surface(job, beside, part)))
+
+    def end_marking(self) -> bool:
+        """Put the marks down and take sources again; tell whether there were any."""
+        if self.session.hand.marking is None:
+            return False
+        self.session.hand.take("sources")
+        return True
 
     def accept(self) -> None:
         """Keep what is shown."""
@@ -336,6 +355,6 @@ class TaskCard(Card):
         self._shown, self.kind = (), ""
         self.session.work.drop(OWNER)
         self.session.sight.show_signs([])
-        if self.session.hand.tool == "sources":
+        if self.session.hand.tool in ("sources", "mark"):
             self.session.hand.take(None)
         self._done()

@@ -11,11 +11,12 @@ from collections.abc import Sequence
 from PySide6.QtWidgets import QPushButton
 
 from usual_clay.bench.cards.alter_tasks import ALTER
+from usual_clay.bench.cards.body_tasks import BODIES
 from usual_clay.bench.cards.curve_tasks import CURVES
 from usual_clay.bench.cards.surface_tasks import SURFACES
 from usual_clay.bench.command import Commands
 
-FOLLOW = {**CURVES, **SURFACES}
+FOLLOW = {**CURVES, **SURFACES, **BODIES}
 TASKS = {**FOLLOW, **ALTER}
 
 

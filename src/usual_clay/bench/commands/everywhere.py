@@ -31,7 +31,12 @@ def escape(bench: Bench) -> None:
     choice = session.choice
     if bench.finder.isVisible():
         bench.finder.hide()
-    elif bench.stage.escape() or session.stop_work() or bench.cards.close_asked():
+    elif (
+        bench.stage.escape()
+        or session.stop_work()
+        or bench.cards.end_marking()
+        or bench.cards.close_asked()
+    ):
         return
     elif session.hand.tool is not None:
         session.hand.take(None)
@@ -145,6 +150,7 @@ COMMANDS = (
             "3"),
     Command("pictures shown", "Show or hide pictures", partial(switch, "pictures"),
             "images layer", "6"),
+    Command("bodies shown", "Show or hide bodies", partial(switch, "bodies"), "solid layer", "7"),
     Command("fit view", "Show everything", lambda bench: bench.stage.fit(), "zoom extents all",
             "Home"),
     Command("swap", "Swap the views", lambda bench: bench.stage.swap(), "exchange"),

@@ -15,6 +15,13 @@ from usual_clay.bench.canvas import Target
 from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.body_layers import (
+    BodyPortrait,
+    body_portrait,
+    edge_layer,
+    face_layer,
+    water_layers,
+)
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
@@ -26,7 +33,9 @@ from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
 from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import (
+    Body,
     Curve,
+    Floating,
     Item,
     ItemId,
     Picture,
@@ -52,6 +61,7 @@ class Shown:
     scan: bool = True
     pictures: bool = True
     surfaces: bool = True
+    bodies: bool = True
     net: bool = True
     colours: bool = True
     range: float = 3.0
@@ -83,6 +93,7 @@ class Scene(QObject):
         self.shown = Shown()
         self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
         self._portraits: dict[ItemId, tuple[tuple, Portrait]] = {}
+        self._bodies: dict[ItemId, tuple[tuple, BodyPortrait]] = {}
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
@@ -165,7 +176,7 @@ class Scene(QObject):
 
     def forget(self) -> None:
         """Let go of everything that was made, search trees among it."""
-        for kept in (self.models, self._portraits, self._layers, self._meshes):
+        for kept in (self.models, self._portraits, self._bodies, self._layers, self._meshes):
             kept.clear()
 
     # ---- scans ---------------------------------------------------------------------------
@@ -361,6 +372,83 @@ class Scene(QObject):
         return self.cached(
             key, (portrait,), lambda: Layer(line_data(portrait.lines), line=now().isocurves)
         )
+
+    # ---- bodies --------------------------------------------------------------------------
+
+    def body_portrait(self, body: Body) -> BodyPortrait | None:
+        """Return a body's portrait, the last one while a newer is being made."""
+        if not len(body.shape.triangles):
+            return None
+        job = self.session.shown
+        scan = job.get(body.watches, Scan)
+        judged = self.shown.colours and scan is not None and body.inside is not None
+        wanted = (
+            body.shape,
+            body.inside if judged else None,
+            scan.mesh if judged and scan else None,
+        )
+        known = self._bodies.get(body.id)
+        if known is not None and _same(known[0], wanted):
+            return known[1]
+        if not judged or scan is None or body.inside is None:
+            # It is there already: nothing has to be worked out.
+            self._bodies[body.id] = (wanted, body_portrait(body.shape, None))
+            return self._bodies[body.id][1]
+        points = scan.mesh.vertices[body.inside]
+
+        def done(made: BodyPortrait) -> None:
+            self._bodies[body.id] = (wanted, made)
+            self.ready.emit()
+
+        if not _same(self._asked.get(body.id), wanted):
+            self._asked[body.id] = wanted
+            self.session.work.start(
+                body.id, "portrait", "", lambda *_: body_portrait(body.shape, points), done
+            )
+        return known[1] if known is not None else body_portrait(body.shape, None)
+
+    def body_tree(self, body: Body) -> MeshTree | None:
+        """Return the tree that rays meet a body by."""
+        portrait = self.body_portrait(body)
+        return None if portrait is None else portrait.tree
+
+    def body_layers(self, body: Body) -> dict[str, Layer]:
+        """Return a body's faces and edges."""
+        portrait = self.body_portrait(body)
+        if portrait is None:
+            return {}
+        tolerance, chosen = self.session.shown.tolerance, body.id == self.session.choice.item
+        fits = portrait.nearest is not None and body.signed is not None and body.inside is not None
+        signed = body.signed if self.shown.colours and fits else None
+        full = tolerance.deviation * self.shown.range
+        made_of = (portrait, signed, chosen, body.colour, tolerance, full)
+
+        def faces() -> Layer:
+            return face_layer(portrait, signed, chosen, body.colour, tolerance.deviation, full)
+
+        result = {body.id: self.cached(body.id, made_of, faces)}
+        lines = edge_layer(portrait.shape) if portrait.shape.edge_points.size else None
+        if lines is not None:
+            key = f"{body.id} edges"
+            result[key] = self.cached(key, (portrait.shape,), lambda: lines)
+        return result
+
+    def water_layers(self, item: Floating) -> dict[str, Layer]:
+        """Return the water that a body floats in, while it is chosen."""
+        lying = item.lying
+        if lying is None or item.id not in (self.session.choice.item, self._fresh()):
+            return {}
+        water, line = water_layers(lying)
+        result = {item.id: self.cached(item.id, (lying,), lambda: water)}
+        if line is not None:
+            key = f"{item.id} line"
+            result[key] = self.cached(key, (lying,), lambda: line)
+        return result
+
+    def _fresh(self) -> ItemId | None:
+        """Return the id of what a card would add."""
+        return next((each for each in self.session.shown.items if each not in
+                     self.session.job.items), None)  # fmt: skip
 
     # ---- under the cursor ----------------------------------------------------------------
 

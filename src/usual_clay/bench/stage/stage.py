@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
@@ -15,15 +16,19 @@ from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.widgets import button
+from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import Plane
 
 SWITCHES = (
     ("scan", "Scan", "Show the scan (1)"),
     ("pictures", "Pictures", "Show reference pictures (6)"),
     ("surfaces", "Surfaces", "Show surfaces (2)"),
+    ("bodies", "Bodies", "Show bodies (7)"),
     ("net", "Net", "Show the control net of the chosen surface (3)"),
     ("colours", "Deviation", "Colour surfaces by their deviation, or show their plain form (4)"),
 )
+# What is flown to is seen with so much round it, as a share of what is shown.
+NEARNESS = 0.08
 RANGES = (2.0, 3.0, 5.0, 10.0)
 
 
@@ -81,6 +86,7 @@ class Stage(Guarded, QSplitter):
             themes.changed,
         ):
             signal.connect(self._soon.start)
+        session.sight.wanted.connect(self.fly_to)
         session.seen_changed.connect(self._repaint)
 
     def _refresh(self) -> None:
@@ -147,6 +153,18 @@ class Stage(Guarded, QSplitter):
         """Show everything in both views."""
         self.free.fit()
         self.side.fit()
+
+    def fly_to(self, place: Floats) -> None:
+        """Bring a place into the middle of both views, near enough to see what is amiss there."""
+        outline = self.scene.outline()
+        if outline is None:
+            return
+        reach = NEARNESS * float(np.ptp(outline, axis=0).max())
+        box = place + reach * np.array(
+            [[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]
+        )
+        for pane in (self.free, self.side):
+            pane.move_camera(pane.view.camera.fitted(box, pane.view.aspect))
 
     def look(self, name: str) -> None:
         """Set the side light to one of the six true views."""

@@ -119,6 +119,10 @@ QPushButton[role="quiet"] {{ border-color: transparent; background: transparent;
     padding: 4px 6px; }}
 QPushButton[role="quiet"]:hover {{ background: {p.accent_tint}; }}
 QPushButton[role="quiet"]:focus {{ border-color: {p.accent}; }}
+QPushButton[role="row"] {{ border-color: transparent; background: transparent;
+    text-align: left; padding: 2px 4px; font-size: 8.5pt; }}
+QPushButton[role="row"]:hover {{ background: {p.accent_tint}; }}
+QPushButton[role="row"]:focus {{ border-color: {p.accent}; }}
 QPushButton[role="station"] {{ border-color: transparent; background: transparent;
     padding: 7px 16px; color: {p.soft_ink}; }}
 QPushButton[role="station"]:hover {{ color: {p.ink}; background: {p.ground}; }}

@@ -38,6 +38,12 @@ class Theme:
     references: str
     surfaces: str
     surfaces_chosen: str
+    bodies: str
+    bodies_chosen: str
+    # True edges of bodies.
+    edges: str
+    # The surface of the water that a body floats in.
+    water: str
     isocurves: str
     scan: str
     region: str
@@ -78,6 +84,10 @@ PAPER = Theme(
     references="#6E7F8D",
     surfaces="#C98B69",
     surfaces_chosen="#D39B78",
+    bodies="#A8623F",
+    bodies_chosen="#B97250",
+    edges="#4A2413",
+    water="#8FB3BE",
     isocurves="#7A5540",
     scan="#A9B7C3",
     region="#EDC75E",
@@ -115,6 +125,10 @@ SLATE = Theme(
     references="#93A5B4",
     surfaces="#C98B69",
     surfaces_chosen="#DBA27E",
+    bodies="#A8623F",
+    bodies_chosen="#C0795A",
+    edges="#2A140B",
+    water="#6F98A6",
     isocurves="#5F4130",
     scan="#8292A0",
     region="#D9B54F",

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.progress import Progress, silent
-from usual_clay.job.items import Fitted, Followed, Item, ItemId
+from usual_clay.job.items import Body, Fitted, Followed, Item, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import Decode, item_kind
 from usual_clay.job.made import Given
@@ -21,6 +21,8 @@ from usual_clay.job.searching import Outcome
 # Settings that say how much is spent, and what a search found for it.
 COUNTS = ("nu", "nv", "controls")
 FOUND = ("inner_u", "inner_v", "net", "inner", "pace")
+# The roles of what a body stands in the place of.
+USED_UP = ("faces", "thing", "body", "others", "surface")
 # What may be changed without giving up what a search found.
 KEEPS_FOUND = ("smoothness", "edges", "ribbons")
 
@@ -109,6 +111,17 @@ def with_result(job: Job, item: Followed, made: Any) -> tuple[Job, Followed]:
         raise RecipeError(f"what {item.name} is made from is gone")
     whole = with_made(item, made, basis)
     return job.with_item(whole), whole
+
+
+def with_sources_hidden(job: Job, item: Followed) -> Job:
+    """Hide what a body is made of: it stands in its place."""
+    if not isinstance(item, Body) or item.recipe is None:
+        return job
+    for role, ids in item.recipe.by_role:
+        for each in ids:
+            if role in USED_UP and isinstance(job.items[each], Surface | Body):
+                job = job.changed(each, visible=False)
+    return job
 
 
 def add(
