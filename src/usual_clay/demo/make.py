@@ -22,6 +22,7 @@ from usual_clay.core.scan.motion import Motion, by_symmetry
 from usual_clay.core.scan.region import spread
 from usual_clay.core.scan.register import settle_onto
 from usual_clay.core.scan.symmetry import mirror_plane
+from usual_clay.demo.bodies import with_bodies
 from usual_clay.demo.curves import follow, named, with_curves
 from usual_clay.demo.parts import with_parts
 from usual_clay.demo.pictures import PAPER, pinned, write_pictures
@@ -95,7 +96,8 @@ def demo_job(mesh: TriangleMesh) -> Job:
     outline is clean and moved to the surface; the scan is set straight by its symmetry and by
     that outline; its outlines, its gill plate's edge and three profiles are traced; patches are
     laid over back, belly and a gill plate; belly, tail, diving lip, hanger wire and a part of the
-    gill plate are made from curves; its back is cast.
+    gill plate are made from curves; the whole is lofted, joined to a body, cut as it was carved,
+    hollowed in two halves and set afloat; its back is cast.
     """
     job = Job(name="Brackwater 96")
     scan = Scan(id=job.new_id("scan"), name="Lure scan", mesh=mesh, source="brackwater-lure.ply")
@@ -104,6 +106,7 @@ def demo_job(mesh: TriangleMesh) -> Job:
     job = job.with_item(region)
     job = _with_points(_with_pictures(job))
     job = with_parts(with_surfaces(with_curves(moved(job, scan.id, _straight(job, mesh)))))
+    job = with_bodies(job)
     settings = CastSettings(nu=14, nv=6, reach=0.1)
     return follow(job, "Back cast", "cast", settings, measured=region)
 

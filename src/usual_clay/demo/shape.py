@@ -53,6 +53,12 @@ def body(points: Floats) -> Floats:
     return np.where(beyond > 0, np.maximum(field, beyond), field + carving)
 
 
+def mouth_at(points: Floats) -> Floats:
+    """Return how deep the mouth line is carved at points, mm."""
+    x, _, z = points.T
+    return _mouth(x, z - profile(x)[3])
+
+
 def _mouth(x: Floats, height: Floats) -> Floats:
     """Return the depth of the mouth line, a shallow groove round the nose."""
     line = height + 3.6 + 0.14 * x

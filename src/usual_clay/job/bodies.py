@@ -19,7 +19,7 @@ from usual_clay.job.items import Body, Floating
 from usual_clay.job.made import Given
 
 # Longer than this no step may take, s.
-SECONDS = 600.0
+SECONDS = 180.0
 # Along a marked curve so many places are looked at.
 PLACES = 200
 

@@ -150,7 +150,7 @@ COMMANDS = (
             "3"),
     Command("pictures shown", "Show or hide pictures", partial(switch, "pictures"),
             "images layer", "6"),
-    Command("bodies shown", "Show or hide bodies", partial(switch, "bodies"), "solid layer", "7"),
+    Command("bodies shown", "Show or hide bodies", partial(switch, "bodies"), "solid layer", "8"),
     Command("fit view", "Show everything", lambda bench: bench.stage.fit(), "zoom extents all",
             "Home"),
     Command("swap", "Swap the views", lambda bench: bench.stage.swap(), "exchange"),

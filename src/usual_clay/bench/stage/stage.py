@@ -23,7 +23,7 @@ SWITCHES = (
     ("scan", "Scan", "Show the scan (1)"),
     ("pictures", "Pictures", "Show reference pictures (6)"),
     ("surfaces", "Surfaces", "Show surfaces (2)"),
-    ("bodies", "Bodies", "Show bodies (7)"),
+    ("bodies", "Bodies", "Show bodies (8)"),
     ("net", "Net", "Show the control net of the chosen surface (3)"),
     ("colours", "Deviation", "Colour surfaces by their deviation, or show their plain form (4)"),
 )

@@ -7,7 +7,7 @@ from itertools import combinations
 import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
 from OCP.BRepIntCurveSurface import BRepIntCurveSurface_Inter
-from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere
 from OCP.gp import gp_Ax2, gp_Dir, gp_Lin, gp_Pnt
 
 from usual_clay.core.arrays import Floats
@@ -24,7 +24,7 @@ PARALLEL, SQUARE = np.radians(5), np.radians(10)
 
 
 def drill(settings: DrillSettings, taken: Taken, progress: Progress) -> BodyMade:
-    """Drill holes of cylinders, and cut a slot between two planes, down to a third.
+    """Drill holes of cylinders and seats of spheres, and cut a slot between planes to a third.
 
     Raises
     ------
@@ -41,11 +41,15 @@ def drill(settings: DrillSettings, taken: Taken, progress: Progress) -> BodyMade
             tool, words = _hole(name, shape, settings, body, far)
             tools.append(tool)
             said.append(words)
+        elif shape.kind == "sphere":
+            tool, words = _seat(name, shape, settings)
+            tools.append(tool)
+            said.append(words)
         elif shape.kind == "plane":
             planes.append((name, shape))
         else:
-            raise BodyError(f"{name} is a {shape.kind}: holes are drilled from cylinders, slots"
-                            " from planes", shape.point)  # fmt: skip
+            raise BodyError(f"{name} is a {shape.kind}: holes are drilled from cylinders, seats"
+                            " from spheres, slots from planes", shape.point)  # fmt: skip
     if planes:
         tool, words = _slot(planes, settings, far)
         tools.append(tool)
@@ -93,6 +97,15 @@ def _hole(
     tool = Named(BRepPrimAPI_MakeCylinder(axes, size / 2, length).Shape()).filled(name)
     words = f"{name}: {found:.3f} to {size:.3f} mm across"
     return tool, words if abs(found - size) > 5e-4 else f"{name}: {size:.3f} mm across"
+
+
+def _seat(name: str, shape: SimpleShape, settings: DrillSettings) -> tuple[Named, str]:
+    found = 2 * shape.radius
+    size = _size(found, settings)
+    middle = gp_Pnt(*map(float, shape.point))
+    tool = Named(BRepPrimAPI_MakeSphere(middle, size / 2).Shape()).filled(name)
+    words = f"{name}: a seat of {found:.3f} to {size:.3f} mm"
+    return tool, words if abs(found - size) > 5e-4 else f"{name}: a seat of {size:.3f} mm"
 
 
 def _entry(name: str, shape: SimpleShape, body: Named) -> tuple[Floats, Floats]:

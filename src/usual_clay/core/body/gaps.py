@@ -114,7 +114,7 @@ def _beside(
     for other in others:
         if other == number:
             continue
-        away = _to_line(edge.points, edges[other].points)
+        away = to_line(edge.points, edges[other].points)
         # Edges of one face meet at its corners: only one that runs along it all counts.
         if edges[other].owner == edge.owner and away.max() > reach:
             continue
@@ -128,7 +128,7 @@ def _beside(
     return found
 
 
-def _to_line(points: Floats, line: Floats) -> Floats:
+def to_line(points: Floats, line: Floats) -> Floats:
     """Return how far points lie from a line of straight pieces, (n,)."""
     a, b = line[:-1], line[1:]
     way = b - a
@@ -147,7 +147,7 @@ def _gap(edge: OpenEdge, other: OpenEdge | None, where: Bools, limit: float) -> 
     if other.curve is not None:
         away = curve_foot_points(other.curve, points)[2]
     else:
-        away = _to_line(points, other.points)
+        away = to_line(points, other.points)
     worst = int(np.argmax(away))
     nearest = np.linalg.norm(points[:, None] - other.points, axis=2).argmin(axis=1)
     turn = np.linalg.norm(np.cross(edge.normals[where], other.normals[nearest]), axis=1)

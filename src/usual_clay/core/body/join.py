@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+from OCP.BRep import BRep_Builder
 from OCP.BRepBuilderAPI import (
     BRepBuilderAPI_MakeFace,
     BRepBuilderAPI_MakeSolid,
@@ -14,7 +15,7 @@ from OCP.BRepBuilderAPI import (
 from OCP.BRepFill import BRepFill_Filling
 from OCP.GeomAbs import GeomAbs_Shape
 from OCP.ShapeAnalysis import ShapeAnalysis_FreeBounds
-from OCP.TopoDS import TopoDS
+from OCP.TopoDS import TopoDS, TopoDS_Shell
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, EdgeGap, Spot
@@ -125,8 +126,12 @@ def solid_where_closed(named: Named) -> Named:
     made, changed = [], False
     shells = parts(named.shape, SHELL)
     loose = _loose_faces(named, shells)
+    # A face that closes in itself is a shell of its own.
+    alone = [face for face in loose if _is_closed(face)]
+    shells += [_shell_of(face) for face in alone]
+    loose = [face for face in loose if face not in alone]
     for shell in shells:
-        if any(len(faces) == 1 for _, faces in faces_of_edges(shell)):
+        if not _is_closed(shell):
             made.append(shell)
             continue
         maker = BRepBuilderAPI_MakeSolid(TopoDS.Shell(shell))
@@ -136,6 +141,18 @@ def solid_where_closed(named: Named) -> Named:
         return named
     whole = made[0] if len(made) == 1 and not loose else compound([*made, *loose])
     return _renamed(named, whole)
+
+
+def _is_closed(shape: Any) -> bool:
+    return all(len(faces) > 1 for _, faces in faces_of_edges(shape))
+
+
+def _shell_of(face: Any) -> Any:
+    shell, builder = TopoDS_Shell(), BRep_Builder()
+    builder.MakeShell(shell)
+    builder.Add(shell, face)
+    shell.Closed(True)
+    return shell
 
 
 def _loose_faces(named: Named, shells: Sequence[Any]) -> list[Any]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,8 +13,10 @@ from OCP.BRepFilletAPI import BRepFilletAPI_MakeChamfer, BRepFilletAPI_MakeFille
 from OCP.collections import Array1_gp_Pnt2d
 from OCP.gp import gp_Pnt2d
 
+from usual_clay.core.apart import ApartError, apart
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, Spot
+from usual_clay.core.body.gaps import to_line
 from usual_clay.core.body.settings import BevelSettings, RoundSettings
 from usual_clay.core.body.shapes import (
     EDGE,
@@ -24,6 +27,7 @@ from usual_clay.core.body.shapes import (
     faces_of_edges,
     normal_at,
     parts,
+    read,
 )
 from usual_clay.core.body.sources import Taken, places_of
 from usual_clay.core.progress import Progress
@@ -34,6 +38,8 @@ PLACES, CORRECTIONS = 33, 2
 BISECTIONS = 7
 # Edges that turn by less than this have nothing to round, radians.
 LEVEL = 1e-3
+# One try may take so long, and the search for sizes in all, s: the kernel may never come to an end.
+SECONDS, IN_ALL = 25.0, 120.0
 
 
 @dataclass(eq=False)
@@ -42,18 +48,27 @@ class Run:
 
     Attributes
     ----------
-    edges : list
+    edges : list of int
+        Their numbers in the body.
     between : str
         The faces that it lies between.
     middle : (3,) array
     laws : list of arrays
-        Of each edge the radius at places along it; for a bevel nothing.
+        Of each edge the radius at places along it; for a bevel its two sizes.
     """
 
-    edges: list[Any]
+    edges: list[int]
     between: str
     middle: Floats
     laws: list[Floats]
+
+
+@dataclass(eq=False)
+class Built:
+    """A body with edges rounded, and how far apart the rails of each lie along it."""
+
+    exact: tuple[bytes, tuple[str, ...]]
+    widths: dict[int, Floats]
 
 
 def round_edges(settings: RoundSettings, taken: Taken, progress: Progress) -> BodyMade:
@@ -70,17 +85,15 @@ def round_edges(settings: RoundSettings, taken: Taken, progress: Progress) -> Bo
     runs = _runs(body, settings.edges, settings.sharp)
     for run in runs:
         run.laws = [_law(body, edge, settings) for edge in run.edges]
-    made = _made(body, runs, settings.size, progress, _filleted)
+    tries = Tries(_exact(body), "round")
+    built, good, spots = _made(tries, runs, settings.size, progress)
     if settings.by == "width":
         for _ in range(CORRECTIONS):
-            progress(0.8, "Measuring the width")
-            if not _corrected(body, made, settings):
+            progress(0.8, "Evening the width")
+            if not _corrected(built, good, settings):
                 break
-            better = _filleted(body, made.runs, 1.0)
-            if better is None:
-                break
-            made.builder = better
-    return _told(body, made, settings.size, "rounded")
+            built = tries.build(good, 1.0) or built
+    return _told(built, good, spots, "rounded")
 
 
 def bevel_edges(settings: BevelSettings, taken: Taken, progress: Progress) -> BodyMade:
@@ -92,63 +105,70 @@ def bevel_edges(settings: BevelSettings, taken: Taken, progress: Progress) -> Bo
     """
     body = taken.body()
     runs = _runs(body, settings.edges, settings.sharp)
-
-    def bevelled(whole: Named, chosen: Sequence[Run], share: float) -> Any:
-        maker = BRepFilletAPI_MakeChamfer(whole.shape)
-        for run in chosen:
-            for edge in run.edges:
-                if maker.Contour(edge) > 0:
-                    continue
-                faces = next(f for e, f in faces_of_edges(whole.shape) if e.IsSame(edge))
-                second = settings.second or settings.size
-                maker.Add(settings.size * share, second * share, edge, faces[0])
-        return _built(maker)
-
-    made = _made(body, runs, settings.size, progress, bevelled)
-    return _told(body, made, settings.size, "bevelled")
+    sizes = np.array([settings.size, settings.second or settings.size])
+    for run in runs:
+        run.laws = [sizes] * len(run.edges)
+    built, good, spots = _made(Tries(_exact(body), "bevel"), runs, settings.size, progress)
+    return _told(built, good, spots, "bevelled")
 
 
-def _runs(body: Named, numbers: Sequence[float], sharp: float) -> list[Run]:
+def _exact(body: Named) -> tuple[bytes, tuple[str, ...]]:
+    return body_of(body).exact
+
+
+# ---- which edges -------------------------------------------------------------------------------
+
+
+def _runs(body: Named, places: Sequence[float], sharp: float) -> list[Run]:
     """Return the runs of edges that are meant."""
-    inner = [(edge, faces) for edge, faces in faces_of_edges(body.shape) if len(faces) == 2]
-    inner = [(edge, faces) for edge, faces in inner if not faces[0].IsSame(faces[1])]
-    turns = [_turn_along(edge, faces, 3).max() for edge, faces in inner]
-    if numbers:
-        lines = [along(edge, 1e-2) for edge, _ in inner]
-        if not lines:
-            raise BodyError("it has no edge between two faces")
-        chosen = sorted(
-            {int(np.argmin([_away(line, place) for line in lines])) for place in places_of(numbers)}
-        )
-        for k in chosen:
-            if turns[k] < LEVEL:
-                raise BodyError(f"the edge between {_between(body, inner[k][1])} is smooth: there"
-                                " is nothing to round", lines[k].mean(axis=0))  # fmt: skip
+    every = list(faces_of_edges(body.shape))
+    inner = {
+        k: faces
+        for k, (_, faces) in enumerate(every)
+        if len(faces) == 2 and not faces[0].IsSame(faces[1])
+    }
+    turns = {k: _turn_along(every[k][0], faces, 3).max() for k, faces in inner.items()}
+    if places:
+        chosen = _nearest(body, every, inner, turns, places_of(places))
     else:
-        chosen = [k for k, turn in enumerate(turns) if turn > sharp]
+        chosen = [k for k, turn in turns.items() if turn > sharp]
         if not chosen:
             raise BodyError(f"it has no edge that turns by more than {np.degrees(sharp):.0f}°")
     maker = BRepFilletAPI_MakeFillet(body.shape)
     runs = []
     for k in chosen:
-        edge, faces = inner[k]
+        edge, faces = every[k][0], inner[k]
         if maker.Contour(edge) > 0:
             continue
+        middle = along(edge, 1e-2).mean(axis=0)
         maker.Add(1.0, edge)
         number = maker.Contour(edge)
         if not number:
-            raise BodyError(f"the edge between {_between(body, faces)} cannot be rounded",
-                            along(edge, 1e-2).mean(axis=0))  # fmt: skip
-        count = maker.NbEdges(number)
-        edges = [maker.Edge(number, i + 1) for i in range(count)]
-        runs.append(Run(edges, _between(body, faces), along(edge, 1e-2).mean(axis=0), []))
+            between = _between(body, faces)
+            raise BodyError(f"the edge between {between} cannot be rounded", middle)
+        mine = [maker.Edge(number, i + 1) for i in range(maker.NbEdges(number))]
+        numbers = [n for one in mine for n in inner if every[n][0].IsSame(one)]
+        runs.append(Run(numbers, _between(body, faces), middle, []))
     return runs
 
 
-def _away(line: Floats, place: Floats) -> float:
-    from usual_clay.core.body.gaps import _to_line
+def _nearest(
+    body: Named, every: list[Any], inner: dict[int, Any], turns: dict[int, float], places: Floats
+) -> list[int]:
+    """Return the edges nearest to places."""
+    lines = {k: along(every[k][0], 1e-2) for k in inner}
+    if not lines:
+        raise BodyError("it has no edge between two faces")
+    chosen = {min(lines, key=lambda k: _away(lines[k], place)) for place in places}
+    for k in chosen:
+        if turns[k] < LEVEL:
+            raise BodyError(f"the edge between {_between(body, inner[k])} is smooth: there"
+                            " is nothing to round", lines[k].mean(axis=0))  # fmt: skip
+    return sorted(chosen)
 
-    return float(_to_line(place[None], line)[0])
+
+def _away(line: Floats, place: Floats) -> float:
+    return float(to_line(place[None], line)[0])
 
 
 def _between(body: Named, faces: Sequence[Any]) -> str:
@@ -169,12 +189,12 @@ def _turn_along(edge: Any, faces: Sequence[Any], count: int) -> Floats:
     return np.array(turns)
 
 
-def _law(body: Named, edge: Any, settings: RoundSettings) -> Floats:
+def _law(body: Named, number: int, settings: RoundSettings) -> Floats:
     """Return the radius at places along an edge."""
     sizes = np.linspace(settings.size, settings.to or settings.size, PLACES)
     if settings.by == "radius":
         return sizes
-    faces = next(f for e, f in faces_of_edges(body.shape) if e.IsSame(edge))
+    edge, faces = list(faces_of_edges(body.shape))[number]
     turns = np.maximum(_turn_along(edge, faces, PLACES), 0.05)
     law: Floats = sizes / (2 * np.sin(turns / 2))
     return law
@@ -183,115 +203,147 @@ def _law(body: Named, edge: Any, settings: RoundSettings) -> Floats:
 # ---- building ----------------------------------------------------------------------------------
 
 
-@dataclass(eq=False)
-class Built:
-    """What could be rounded, and what could not."""
+class Tries:
+    """Tries to round edges of a body, each in a process of its own that may take so long."""
 
-    builder: Any
-    runs: list[Run]
-    spots: list[Spot]
+    def __init__(self, exact: tuple[bytes, tuple[str, ...]], how: str) -> None:
+        self.exact, self.how = exact, how
+        self._until = time.monotonic() + IN_ALL
 
+    @property
+    def is_late(self) -> bool:
+        return time.monotonic() > self._until
 
-Build = Callable[[Named, Sequence[Run], float], Any]
-
-
-def _filleted(body: Named, runs: Sequence[Run], share: float) -> Any:
-    """Return the kernel's builder after rounding runs by a share of their law; None if it fails."""
-    maker = BRepFilletAPI_MakeFillet(body.shape)
-    for run in runs:
-        if maker.Contour(run.edges[0]) > 0:
-            continue
-        constant = all(np.ptp(law) < 1e-9 for law in run.laws)
-        if constant:
-            maker.Add(float(share * run.laws[0][0]), run.edges[0])
-            continue
-        maker.Add(run.edges[0])
-        number = maker.Contour(run.edges[0])
-        for place in range(1, maker.NbEdges(number) + 1):
-            edge = maker.Edge(number, place)
-            own = next(k for k, each in enumerate(run.edges) if each.IsSame(edge))
-            law = share * run.laws[own]
-            points = Array1_gp_Pnt2d(1, len(law))
-            for k, value in enumerate(law):
-                points.SetValue(k + 1, gp_Pnt2d(k / (len(law) - 1), float(value)))
-            maker.SetRadius(points, number, place)
-    return _built(maker)
+    def build(self, runs: Sequence[Run], share: float) -> Built | None:
+        """Return the body with runs rounded by a share of their laws; None where that fails."""
+        plans = [(run.edges, run.laws) for run in runs]
+        try:
+            return apart("rounding", attempt, self.exact, self.how, plans, share, seconds=SECONDS)
+        except ApartError:
+            return None
 
 
-def _built(maker: Any) -> Any:
+def attempt(
+    exact: tuple[bytes, tuple[str, ...]],
+    how: str,
+    plans: list[tuple[list[int], list[Floats]]],
+    share: float,
+) -> Built | None:
+    """Round or bevel edges of a body, by their numbers; None where the kernel cannot."""
+    body = read(exact)
+    every = list(faces_of_edges(body.shape))
+    maker = (_filleted if how == "round" else _bevelled)(body, every, plans, share)
     try:
         maker.Build()
         if not maker.IsDone() or not parts(maker.Shape(), FACE):
             return None
     except Exception:  # the kernel's own errors have no common base
         return None
-    from OCP.BRepCheck import BRepCheck_Analyzer
+    named = body.after(maker, maker.Shape(), "Round" if how == "round" else "Bevel")
+    whole = body_of(named)
+    if not whole.valid:
+        return None
+    widths = {}
+    if how == "round":
+        widths = {k: _width(maker, *every[k]) for edges, _ in plans for k in edges}
+    return Built(whole.exact, widths)
 
-    return maker if BRepCheck_Analyzer(maker.Shape()).IsValid() else None
+
+def _filleted(body: Named, every: list[Any], plans: Any, share: float) -> Any:
+    maker = BRepFilletAPI_MakeFillet(body.shape)
+    for edges, laws in plans:
+        first = every[edges[0]][0]
+        if maker.Contour(first) > 0:
+            continue
+        if all(np.ptp(law) < 1e-9 for law in laws):
+            maker.Add(float(share * laws[0][0]), first)
+            continue
+        maker.Add(first)
+        number = maker.Contour(first)
+        for place in range(1, maker.NbEdges(number) + 1):
+            edge = maker.Edge(number, place)
+            own = next(k for k, each in enumerate(edges) if every[each][0].IsSame(edge))
+            law = share * laws[own]
+            points = Array1_gp_Pnt2d(1, len(law))
+            for k, value in enumerate(law):
+                points.SetValue(k + 1, gp_Pnt2d(k / (len(law) - 1), float(value)))
+            maker.SetRadius(points, number, place)
+    return maker
 
 
-def _made(body: Named, runs: list[Run], size: float, progress: Progress, build: Build) -> Built:
+def _bevelled(body: Named, every: list[Any], plans: Any, share: float) -> Any:
+    maker = BRepFilletAPI_MakeChamfer(body.shape)
+    for edges, laws in plans:
+        for k, sizes in zip(edges, laws, strict=True):
+            edge, faces = every[k]
+            if maker.Contour(edge) == 0:
+                maker.Add(float(share * sizes[0]), float(share * sizes[1]), edge, faces[0])
+    return maker
+
+
+def _made(
+    tries: Tries, runs: list[Run], size: float, progress: Progress
+) -> tuple[Built, list[Run], list[Spot]]:
     """Round what can be rounded, and find out of the rest up to which size it can."""
     progress(0.1, "Rounding")
-    builder = build(body, runs, 1.0)
-    if builder is not None:
-        return Built(builder, runs, [])
+    whole = tries.build(runs, 1.0)
+    if whole is not None:
+        return whole, runs, []
     good: list[Run] = []
     bad: list[Run] = []
     for number, run in enumerate(runs):
         progress(0.1 + 0.5 * number / len(runs), "Looking which edges can be rounded")
         # With those that can be: two may not go together.
-        alone = build(body, [*good, run], 1.0)
+        alone = None if tries.is_late else tries.build([*good, run], 1.0)
         (bad if alone is None else good).append(run)
-        builder = alone or builder
+        whole = alone or whole
     spots = []
     for number, run in enumerate(bad):
         progress(0.6 + 0.2 * number / len(bad), "Looking up to which size")
-        most = _greatest(body, good, run, build)
-        upto = f"up to {most * size:.2f} mm it can" if most else "at no size"
-        place = tuple(float(x) for x in run.middle)
-        spots.append(Spot(f"the edge between {run.between} cannot be made at {size:g} mm: {upto}",
-                          place))  # type: ignore[arg-type]  # fmt: skip
-    if builder is None:
+        most = _greatest(tries, run)
+        upto = f"up to {most * size:.2f} mm it can" if most else "nor smaller, as far as was tried"
+        x, y, z = (float(part) for part in run.middle)
+        words = f"the edge between {run.between} cannot be made at {size:g} mm: {upto}"
+        spots.append(Spot(words, (x, y, z)))
+    if whole is None:
         raise BodyError(spots[0].words, spots[0].at)
-    return Built(builder, good, spots)
+    return whole, good, spots
 
 
-def _greatest(body: Named, good: list[Run], run: Run, build: Build) -> float:
-    """Return the greatest share of its size at which a run can be made, with others as they are."""
+def _greatest(tries: Tries, run: Run) -> float:
+    """Return the greatest share of its size at which a run can be made alone."""
     low, high = 0.0, 1.0
     for _ in range(BISECTIONS):
+        if tries.is_late:
+            break
         middle = (low + high) / 2
-        alone = build(body, [run], middle)
-        low, high = (middle, high) if alone is not None else (low, middle)
+        low, high = (middle, high) if tries.build([run], middle) is not None else (low, middle)
     return low
 
 
-def _corrected(body: Named, made: Built, settings: RoundSettings) -> bool:
+def _corrected(built: Built, runs: Sequence[Run], settings: RoundSettings) -> bool:
     """Correct laws by the measured width; tell whether any is off by over a half percent."""
     is_off = False
-    for run in made.runs:
+    wanted = np.linspace(settings.size, settings.to or settings.size, PLACES)
+    for run in runs:
         for k, edge in enumerate(run.edges):
-            wanted = np.linspace(settings.size, settings.to or settings.size, PLACES)
-            width = _width(body, made.builder, edge)
+            width = built.widths[edge]
             known = np.isfinite(width) & (width > 1e-6)
             if not known.any():
                 continue
-            ratio = np.ones(PLACES)
-            ratio[known] = np.clip(wanted[known] / width[known], 0.7, 1.4)
             at = np.arange(PLACES)
-            ratio = np.interp(at, at[known], ratio[known])
+            ratio = np.clip(wanted[known] / width[known], 0.7, 1.4)
+            ratio = np.interp(at, at[known], ratio)
             is_off = is_off or bool(np.abs(ratio - 1).max() > 5e-3)
             run.laws[k] = run.laws[k] * ratio
     return is_off
 
 
-def _width(body: Named, builder: Any, edge: Any) -> Floats:
+def _width(builder: Any, edge: Any, faces: Sequence[Any]) -> Floats:
     """Return how far apart the rails of a round lie along its edge, (PLACES,); NaN where unknown.
 
     The two rails are where the round meets what became of the two faces.
     """
-    faces = next(f for e, f in faces_of_edges(body.shape) if e.IsSame(edge))
     rounds = [face for face in builder.Generated(edge) if face.ShapeType() == FACE]
     rails = []
     for face in faces[:2]:
@@ -338,12 +390,8 @@ def _dense(line: Floats, count: int = 400) -> Floats:
     return np.stack([np.interp(at, ways, line[:, k]) for k in range(3)], axis=1)
 
 
-def _told(body: Named, made: Built, size: float, word: str) -> BodyMade:
-    named = body.after(
-        made.builder, made.builder.Shape(), "Round" if word == "rounded" else "Bevel"
-    )
-    shape = body_of(named)
-    count = sum(len(run.edges) for run in made.runs)
+def _told(built: Built, runs: Sequence[Run], spots: list[Spot], word: str) -> BodyMade:
+    count = sum(len(run.edges) for run in runs)
     many = "1 edge" if count == 1 else f"{count} edges"
-    words = "; ".join([f"{many} {word}", *(spot.words for spot in made.spots)])
-    return BodyMade(shape, words, spots=tuple(made.spots), wanted=not made.spots)
+    words = "; ".join([f"{many} {word}", *(spot.words for spot in spots)])
+    return BodyMade(body_of(read(built.exact)), words, spots=tuple(spots), wanted=not spots)
