@@ -11,13 +11,13 @@ from splipy import BSplineBasis, Curve, surface_factory
 from tests.core.test_from_curves import body_net, curve, dome_edges
 
 from benchmarks.timing import say, seconds
+from usual_clay.core.body.kernel import curve_to_kernel
 from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.lean import Built, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
 from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import TwoRailSettings, two_rail_guide
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.core.body.kernel import curve_to_kernel
 
 
 def from_curves(runs: int = 3) -> None:

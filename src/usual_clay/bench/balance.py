@@ -10,8 +10,10 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from usual_clay.bench.charts import LogAxis, plain_plot, wear
 from usual_clay.bench.edits.making import set_settings
-from usual_clay.bench.guard import Guarded, guarded
+from usual_clay.bench.guard import guarded
+from usual_clay.bench.ledger import Ledger
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import now, themes
@@ -21,12 +23,9 @@ from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.fit.parameterize.region import with_knots_of
 from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
-from usual_clay.job.items import Curve, PointList, Surface
+from usual_clay.job.items import Body, Curve, PointList, Surface
 from usual_clay.job.remake import is_stale
 
-pg.setConfigOptions(antialias=True)
-STEPS = (1, 2, 5)
-MOST_DECADES = 1.9
 # Candidates so many decades above what is aimed at are far off: they need not be in sight.
 HIGHEST = 1.6
 
@@ -35,40 +34,6 @@ CROWDED = 0.3
 
 # Control points, deviation in mm, and words of the item as it is.
 Present = tuple[float, float, str]
-
-
-class LogAxis(Guarded, pg.AxisItem):
-    """An axis of decades, labelled 1, 2, 5."""
-
-    def tickValues(self, low: float, high: float, _size: float) -> list:
-        powers = range(int(np.floor(low)) - 1, int(np.ceil(high)) + 1)
-        # Over many decades only these are named, so that labels do not crowd.
-        steps = STEPS if high - low < MOST_DECADES else STEPS[:1]
-        ticks = [p + np.log10(step) for p in powers for step in steps]
-        return [(1.0, [tick for tick in ticks if low <= tick <= high])]
-
-    def tickStrings(self, values: list[float], _scale: float, _spacing: float) -> list[str]:
-        return [f"{10**value:.4g}" for value in values]
-
-
-def plain_plot(**axes: pg.AxisItem) -> pg.PlotWidget:
-    plot = pg.PlotWidget(axisItems=axes)
-    plot.setMenuEnabled(False)
-    plot.hideButtons()
-    plot.setMouseEnabled(False, False)
-    for side in ("left", "bottom"):
-        axis = plot.getAxis(side)
-        axis.setTickFont(text_font(8))
-        axis.setStyle(tickLength=0, tickTextOffset=6)
-    return plot
-
-
-def wear(plot: pg.PlotWidget) -> None:
-    """Give a chart's ground and axes the colours of the theme."""
-    plot.setBackground(now().panel)
-    for side in ("left", "bottom"):
-        plot.getAxis(side).setPen(QColor(now().line))
-        plot.getAxis(side).setTextPen(QColor(now().soft_ink))
 
 
 class Chart(QWidget):
@@ -351,6 +316,8 @@ class Balance(QWidget):
         self.nothing.setWordWrap(True)
         self.nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
         row.addWidget(self.nothing, 1)
+        self.ledger = Ledger(session)
+        row.addWidget(self.ledger, 13)
         self.half = rule(upright=True)
         self.columns: list[QWidget] = []
         for title, chart, stretch in (
@@ -382,11 +349,19 @@ class Balance(QWidget):
         job, surface = session.shown, session.choice.fitted()
         tolerance = job.tolerance
         report = None if surface is None else job.report(surface)
+        body = session.shown.get(session.choice.item, Body)
+        judged = None if body is None else job.report(body)
         at = f"mm, {percent(tolerance.share)}"
-        for part in (*self.columns, self.half):
-            part.setVisible(report is not None)
-        self.nothing.setVisible(report is None)
+        self.columns[0].setVisible(report is not None)
+        for part in (self.columns[1], self.half):
+            part.setVisible(report is not None or judged is not None)
+        told = report is None and surface is not None
+        self.ledger.setVisible(report is None and not told and self.ledger.refresh())
+        self.nothing.setVisible(report is None and self.ledger.isHidden())
         self.nothing.setText(self._cost(surface))
+        if judged is not None and body is not None and body.signed is not None:
+            words = "of the area within, by {points}"
+            self.histogram.show_signed(body.signed, tolerance.deviation, judged.within_share, words)
         if surface is None or surface.signed is None or report is None:
             return
         self.title.setText(f"Balance: {surface.name}   control points against deviation ({at})")

@@ -32,6 +32,10 @@ PICTURE_HINT = (
     "<b>Drag</b> the picture to move it, a corner to scale it, the stem's ring to turn it."
     " <b>L</b> locks it."
 )
+FLOAT_HINT = (
+    "Set its material and weights on the card; the water lies where they let it. <b>Esc</b> lets go"
+    " of it."
+)
 BODY_HINT = "A click in the card's list of gaps flies there. <b>Esc</b> lets go of it."
 SURFACE_HINT = (
     "Drag along the front in Balance to spend more or fewer control points, or <b>drag</b> one of"
@@ -179,6 +183,7 @@ ITEM_VIEWS: dict[str, ItemView] = {
         "Bodies", ("floating", "FloatingCard"), lambda scene, item: scene.water_layers(item),
         figure=lambda item: ("…", "draft in mm") if item.lying is None else
         (f"{item.lying.afloat.draft:.1f}", "draft in mm"), hollow=True, layer="bodies",
+        hint=FLOAT_HINT,
     ),
 }  # fmt: skip
 # The card of a recipe's result that has a better one than its settings and roles make; of all

@@ -27,6 +27,7 @@ class BodyCard(RecipeCard):
         self.judge.currentIndexChanged.connect(lambda _index: self._set_judge())
         self.judged = label(role="soft", wraps=True)
         self.gaps = GapRows(session)
+        self.column.insertWidget(2, self.figures)
         at = self.column.indexOf(self.sources)
         for part in (
             self.gaps, Row("Density", self.density), self.mass,

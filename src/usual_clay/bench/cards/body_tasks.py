@@ -138,7 +138,7 @@ BODIES: dict[str, Task] = {
                " of it", 0, 25, 3, " g/cm³"),
         Figure("mass", "Mass in all", "0 for that of its material and its weights", 0, 1e6, 2,
                " g"),
-        Figure("water", "Water", "Its density", 0.1, 20, 4, " g/cm³"),
+        Figure("water", "Water", "Its density", 0.1, 20, 3, " g/cm³"),
         Figures("weights", "Weights", "g; x; y; z of each weight, one after the other",
                 optional=True),
         Figures("centre", "Centre", "x; y; z of gravity without the weights; empty for the middle"

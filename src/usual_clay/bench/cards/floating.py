@@ -6,8 +6,8 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
 
-from usual_clay.bench.balance import plain_plot, wear
 from usual_clay.bench.cards.recipe import RecipeCard
+from usual_clay.bench.charts import plain_plot, wear
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.theme import now, themes
@@ -35,8 +35,9 @@ class FloatingCard(RecipeCard):
         self._under: list[pg.InfiniteLine] = []
         self.chart_words = label(role="small", wraps=True)
         self.more = label(role="soft", wraps=True)
-        at = self.column.indexOf(self.sources)
-        for part in (self.chart_words, self.plot, self.more):
+        # What came of it first, and what it came of below.
+        at = 2
+        for part in (self.figures, self.chart_words, self.plot, self.more):
             self.column.insertWidget(at, part)
             at += 1
         themes.changed.connect(self._wear)

@@ -41,7 +41,7 @@ from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface, isocurve
 from usual_clay.job.edits.shaping import has_through, places_of
 from usual_clay.job.edits.surfaces import whole_lines
-from usual_clay.job.items import Curve, ItemId, Picture, PointList, Surface
+from usual_clay.job.items import Body, Curve, ItemId, Picture, PointList, Surface
 from usual_clay.job.joints import joints_of
 
 # What a left press starts, by the tool in hand.
@@ -324,10 +324,16 @@ class Pane(Guarded, QWidget):
         return self.shows_legend and self.legend_is_shown() and box.contains(at)
 
     def legend_is_shown(self) -> bool:
-        """Tell whether any surface shows deviation colours."""
-        if not (self.scene.shown.colours and self.scene.shown.surfaces):
+        """Tell whether any surface or body shows deviation colours."""
+        shown = self.scene.shown
+        if not shown.colours:
             return False
-        return any(s.visible and s.signed is not None for s in self.session.shown.all(Surface))
+        kinds = ((Surface, shown.surfaces), (Body, shown.bodies))
+        return any(
+            on and item.visible and item.signed is not None
+            for kind, on in kinds
+            for item in self.session.shown.all(kind)
+        )
 
     # ---- events --------------------------------------------------------------------------
 

@@ -9,7 +9,7 @@ import numpy as np
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.body.triangles import deviation_from
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.job.items import Body, Scan
+from usual_clay.job.items import Body, Scan, Surface
 from usual_clay.job.job import Job
 
 # What lies farther off than so many tolerances, and than this share of the body, is not of it.
@@ -44,3 +44,19 @@ def measured(
 def with_measured(job: Job, body: Body, signed: np.ndarray, inside: np.ndarray) -> Job:
     """Put what was measured into a body."""
     return job.with_item(replace(body, signed=signed, inside=inside))
+
+
+def cost_of(job: Job, body: Body) -> int:
+    """Return the control points of all surfaces that a body is made of, near or far."""
+    seen: set[str] = set()
+    going, cost = [body.id], 0
+    while going:
+        item = job.items.get(going.pop())
+        if item is None or item.id in seen:
+            continue
+        seen.add(item.id)
+        if isinstance(item, Surface):
+            cost += item.control_points
+        elif isinstance(item, Body) and item.recipe is not None:
+            going += item.recipe.sources
+    return cost
