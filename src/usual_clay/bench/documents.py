@@ -9,10 +9,10 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from usual_clay.bench.session import Session
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
-from usual_clay.files.deliver import write_pieces
+from usual_clay.files.deliver import delivered, write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
-from usual_clay.job.items import Curve, Surface
+from usual_clay.job.items import Surface
 
 KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
 
@@ -112,10 +112,10 @@ class Documents(QObject):
         return self.session.save(Path(told).with_suffix(job_file.SUFFIX))
 
     def deliver(self, suffix: str) -> None:
-        """Write the chosen surface or curve, or all visible ones, by the file's ending."""
+        """Write the chosen surface, curve or body, or all visible ones, by the file's ending."""
         told, _ = QFileDialog.getSaveFileName(
             self.window,
-            "Write surfaces and curves",
+            "Write surfaces, curves and bodies",
             f"{self.session.job.name}{suffix}",
             f"*{suffix}",
         )
@@ -123,15 +123,12 @@ class Documents(QObject):
             self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
 
     def write_to(self, path: Path) -> None:
-        chosen = self.session.choice.fitted()
         job = self.session.job
-        shown: list[Surface | Curve] = [s for s in job.all(Surface) if s.visible]
-        shown += [c for c in job.all(Curve) if c.visible]
-        named = [(item.name, item.geometry) for item in ([chosen] if chosen is not None else shown)]
+        pieces = delivered(job, self.session.choice.item)
         chord = job.tolerance.deviation / 5
 
         def done(lost: str) -> None:
-            names = ", ".join(name for name, _ in named)
+            names = ", ".join(piece.name for piece in pieces)
             words = f"Wrote {names} to {path.name}, in mm."
             self.session.told.emit("trouble" if lost else "news", f"{words} {lost}".strip())
 
@@ -143,7 +140,7 @@ class Documents(QObject):
             "",
             "deliver",
             f"Writing {path.name}",
-            lambda *_: write_pieces(path, named, chord),
+            lambda *_: write_pieces(path, pieces, chord, job.name),
             done,
             failed=failed,
         )

@@ -21,7 +21,8 @@ from usual_clay.files.mesh_file import OUT, write_mesh
 from usual_clay.files.points_file import write_points
 from usual_clay.files.step_out import Given, Piece, pieces_of, write_exchange
 from usual_clay.files.svg_file import write_svg
-from usual_clay.job.items import Body, Item
+from usual_clay.job.items import Body, Item, ItemId
+from usual_clay.job.job import Job
 
 MOST_POINTS = 100_000
 
@@ -46,6 +47,17 @@ def write_item(path: Path, item: Item, chord: float) -> str:
         raise FileError(f"{path.name}: points are written as .csv")
     write_points(path, points)
     return ""
+
+
+def delivered(job: Job, chosen: ItemId | None) -> list[Piece]:
+    """Return what is handed over of a job: the chosen thing, or all that are visible."""
+    found = []
+    for item in job.items.values():
+        shape = item.shape if isinstance(item, Body) else getattr(item, "geometry", None)
+        if isinstance(shape, BodyShape | BSplineSurface | BSplineCurve):
+            found.append((item, Piece(item.name, shape, item.colour)))
+    own = [piece for item, piece in found if item.id == chosen]
+    return own or [piece for item, piece in found if item.visible]
 
 
 def write_pieces(path: Path, given: Given, chord: float, job: str = "") -> str:

@@ -110,7 +110,7 @@ def _curves(path: str) -> list[BSplineCurve]:
 
 
 def _bodies(path: str) -> list[tuple[str, BSplineSurface | BodyShape]]:
-    from usual_clay.core.body.shapes import FACE, SHELL, SOLID, Named, body_of, parts
+    from usual_clay.core.body.shapes import FACE, SOLID, Named, body_of, parts
 
     found: list[tuple[str, BSplineSurface | BodyShape]] = []
     for name, whole in _roots(Path(path)):
@@ -123,7 +123,7 @@ def _bodies(path: str) -> list[tuple[str, BSplineSurface | BodyShape]]:
             called = name if len(own) == 1 else f"{name} {number}"
             faces = parts(part, FACE)
             spline = _whole_spline(faces[0]) if len(faces) == 1 else None
-            if spline is not None and not parts(part, SOLID) and not parts(part, SHELL):
+            if spline is not None and not parts(part, SOLID):
                 found.append((called, spline))
                 continue
             named = Named(part)

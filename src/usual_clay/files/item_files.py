@@ -325,7 +325,7 @@ def _open_as_none(gap: float) -> float | None:
     return gap if np.isfinite(gap) else None
 
 
-def _body(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Body:
+def _body(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Body:
     rest: Told = {
         "gaps": tuple(
             EdgeGap(**tuples(gap | {"gap": np.inf if gap["gap"] is None else gap["gap"]}))
@@ -343,11 +343,11 @@ def _body(told: Told, common: Told, read: Read, items: Mapping[str, Item]) -> Bo
         # Its recipe makes it anew.
         told["recipe"]["stale"] = True
         return Body(**common, **rest, shape=BodyShape.blank())
-    scan = items.get(rest["watches"])
     signed, inside = _signed(told, read), None
-    if told.get("inside") is not None and isinstance(scan, Scan):
-        count = len(scan.mesh.vertices)
-        inside = _choice(read(told["inside"], "i", (None,)), count, common["name"])
+    if told.get("inside") is not None:
+        inside = read(told["inside"], "i", (None,))
+        # The scan may come after it in the file.
+        _choice(inside, int(inside.max()) + 1 if len(inside) else 0, common["name"])
     if inside is None or signed is None or len(signed) != len(inside):
         signed = inside = None
     return Body(**common, **rest, shape=shape, signed=signed, inside=inside)

@@ -6,7 +6,7 @@ from functools import partial
 
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.command import Command
-from usual_clay.job.items import Curve, Surface
+from usual_clay.job.items import Body, Curve, Surface
 
 
 def write(suffix: str, bench: Bench) -> None:
@@ -14,19 +14,23 @@ def write(suffix: str, bench: Bench) -> None:
 
 
 def nothing_to_write(bench: Bench) -> str:
-    return "" if bench.any_of(Surface) or bench.any_of(Curve) else "There is nothing to write yet."
+    there = any(bench.any_of(kind) for kind in (Surface, Curve, Body))
+    return "" if there else "There is nothing to write yet."
 
 
 def _write(name: str, words: str, suffix: str, icon: str, also: str, key: str = "",
-           fits: tuple[type[Curve] | type[Surface], ...] = ()) -> Command:  # fmt: skip
+           fits: tuple[type[Curve] | type[Surface] | type[Body], ...] = ()) -> Command:  # fmt: skip
     return Command(name, words, partial(write, suffix), f"export save {also}", key, "Deliver",
                    icon, name.upper(), why_not=nothing_to_write, fits=fits)  # fmt: skip
 
 
+EXACT = (Curve, Surface, Body)
 COMMANDS = (
-    _write("step", "Write STEP", ".step", "export", "exchange cad", "Ctrl+E", (Curve, Surface)),
-    _write("iges", "Write IGES", ".igs", "export", "exchange cad", fits=(Curve, Surface)),
-    _write("stl", "Write STL triangles", ".stl", "triangle", "mesh print", fits=(Surface,)),
+    _write("step", "Write STEP", ".step", "export", "exchange cad", "Ctrl+E", EXACT),
+    _write("iges", "Write IGES", ".igs", "export", "exchange cad", fits=EXACT),
+    _write("stl", "Write STL triangles", ".stl", "triangle", "mesh print", fits=(Surface, Body)),
+    _write("obj", "Write OBJ triangles", ".obj", "triangle", "mesh"),
+    _write("3mf", "Write 3MF triangles", ".3mf", "triangle", "mesh print", fits=(Body,)),
     _write("svg", "Write curves as SVG, true scale", ".svg", "export", "drawing", fits=(Curve,)),
     _write("csv", "Write points along curves as CSV", ".csv", "dots-nine", "coordinates"),
 )  # fmt: skip

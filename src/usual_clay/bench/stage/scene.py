@@ -381,12 +381,10 @@ class Scene(QObject):
             return None
         job = self.session.shown
         scan = job.get(body.watches, Scan)
-        judged = self.shown.colours and scan is not None and body.inside is not None
-        wanted = (
-            body.shape,
-            body.inside if judged else None,
-            scan.mesh if judged and scan else None,
-        )
+        inside = body.inside if self.shown.colours else None
+        judged = scan is not None and inside is not None and not is_of_another(scan, inside)
+        by = (inside, scan.mesh) if judged and scan is not None else (None, None)
+        wanted = (body.shape, *by)
         known = self._bodies.get(body.id)
         if known is not None and _same(known[0], wanted):
             return known[1]
