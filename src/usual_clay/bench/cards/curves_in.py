@@ -1,4 +1,4 @@
-"""Curves and surfaces brought in from a file: what it holds, and for a drawing where it lies."""
+"""Curves, surfaces and bodies from a file: what it holds, and for a drawing where it lies."""
 
 from __future__ import annotations
 
@@ -10,11 +10,14 @@ import numpy as np
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label
+from usual_clay.core.arrays import Floats
+from usual_clay.core.body.body_shape import BodyShape
+from usual_clay.core.body.kernel import Spline
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.files.take_in import read_splines
+from usual_clay.files.take_in import read_pieces
 from usual_clay.job.edits.curves import new_curve
-from usual_clay.job.items import Surface
+from usual_clay.job.items import Body, Surface
 from usual_clay.job.job import Job
 
 PLANES = (
@@ -23,7 +26,12 @@ PLANES = (
     ("front", "On the plane x = 0"),
 )
 
-Named = list[tuple[str, BSplineCurve | BSplineSurface]]
+Named = list[tuple[str, Spline | BodyShape]]
+
+
+def _places(part: Spline | BodyShape) -> Floats:
+    points: Floats = part.box if isinstance(part, BodyShape) else part.points.reshape(-1, 3)
+    return points
 
 
 class CurvesInCard(Card):
@@ -73,7 +81,7 @@ class CurvesInCard(Card):
             "bring in",
             "read",
             f"Reading {path.name}",
-            lambda *_: read_splines(path, view),
+            lambda *_: read_pieces(path, view),
             self._came,
             failed=failed,
             asked=True,
@@ -81,13 +89,18 @@ class CurvesInCard(Card):
 
     def _came(self, found: Named) -> None:
         self._found = found
-        points = np.concatenate([part.points.reshape(-1, 3) for _, part in found])
+        points = np.concatenate([_places(part) for _, part in found])
         sides = " × ".join(f"{side:.4g}" for side in np.ptp(points, axis=0))
-        curves = sum(isinstance(part, BSplineCurve) for _, part in found)
-        what = f"{curves} curve{'' if curves == 1 else 's'}"
-        if len(found) > curves:
-            what += f" and {len(found) - curves} surfaces"
-        self.made.setText(f"{what}, {sides} mm in all.")
+        many = []
+        for kind, one, more in (
+            (BSplineCurve, "curve", "curves"),
+            (BSplineSurface, "surface", "surfaces"),
+            (BodyShape, "body", "bodies"),
+        ):
+            count = sum(isinstance(part, kind) for _, part in found)
+            if count:
+                many.append(f"{count} {one if count == 1 else more}")
+        self.made.setText(f"{', '.join(many)}; {sides} mm in all.")
         self.keep.setEnabled(True)
         self.session.propose(self._with(self.session.job)[0])
 
@@ -96,6 +109,8 @@ class CurvesInCard(Card):
         for name, part in self._found:
             if isinstance(part, BSplineCurve):
                 item: object = new_curve(job, part, name, None)
+            elif isinstance(part, BodyShape):
+                item = Body(id=job.new_id("body"), name=job.free_name(name), shape=part)
             else:
                 item = Surface(id=job.new_id("surface"), name=job.free_name(name), geometry=part)
             job = job.with_item(item)  # type: ignore[arg-type]
