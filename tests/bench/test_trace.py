@@ -218,7 +218,8 @@ def test_the_comb_is_drawn_to_its_scale(top) -> None:
     assert (np.abs(around - rgb(now().teal) * 255).max(axis=2) < 70).any()
     hands.window.commands.run("comb")
     hands.wait()
-    assert teal() < 0.3 * shown
+    # Edges of the words over the view count a little.
+    assert teal() < 0.4 * shown
 
 
 def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(

@@ -9,12 +9,17 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from usual_clay.bench.session import Session
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
+from usual_clay.files.atomic import ReadOnlyError
 from usual_clay.files.deliver import delivered, write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
 from usual_clay.job.items import Surface
 
 KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
+
+
+# The endings by which a format is told.
+WRITTEN = (*mesh_file.OUT, ".step", ".stp", ".igs", ".iges", ".svg", ".csv")
 
 
 class Documents(QObject):
@@ -34,6 +39,7 @@ class Documents(QObject):
     def __init__(self, session: Session, window: QWidget) -> None:
         super().__init__(window)
         self.session, self.window = session, window
+        self._told_of: Path | None = None
 
     def new(self) -> None:
         if self.may_leave():
@@ -92,9 +98,59 @@ class Documents(QObject):
                 self.session.told.emit("news", f"One at a time: {paths[0].name} is first.")
 
     def save(self) -> bool:
-        if self.session.path is None or self._is_demo():
+        path = self.session.path
+        if path is None or self._is_demo():
             return self.save_as()
-        return self.session.save(self.session.path)
+        if self.session.is_changed_outside:
+            answer = self._ask(
+                "Save over it?",
+                f"{path.name} was changed by another program since it was opened here.",
+                ("Save over it", "Save as ...", "Cancel"),
+            )
+            if answer != "Save over it":
+                return answer == "Save as ..." and self.save_as()
+        return self.save_to(path)
+
+    def save_to(self, path: Path) -> bool:
+        """Save; a file that is read-only is replaced only if the user says so."""
+        try:
+            return self.session.save(path)
+        except ReadOnlyError:
+            words = f"{path.name} is read-only."
+            answer = self._ask("Replace it?", words, ("Replace it", "Save as ...", "Cancel"))
+            if answer == "Replace it":
+                return self.session.save(path, replace_read_only=True)
+            return answer == "Save as ..." and self.save_as()
+
+    def look_outside(self) -> None:
+        """Tell once that the job's file was changed by another program."""
+        path = self.session.path
+        if path is None or not self.session.is_changed_outside:
+            self._told_of = None
+        elif self._told_of != path:
+            self._told_of = path
+            words = f"{path.name} was changed by another program: saving asks first."
+            self.session.told.emit("trouble", words)
+
+    def _ask(self, title: str, words: str, answers: tuple[str, ...]) -> str:
+        """Ask the user; the last answer is the one that changes nothing."""
+        box = QMessageBox(self.window)
+        box.setWindowTitle(title)
+        box.setText(words)
+        roles = QMessageBox.ButtonRole
+        made = {
+            box.addButton(each, roles.RejectRole if each == answers[-1] else roles.AcceptRole): each
+            for each in answers
+        }
+        box.exec()
+        return made.get(box.clickedButton(), answers[-1])  # type: ignore[call-overload]
+
+    def _may_replace(self, path: Path, told: str) -> bool:
+        """Ask before a file is replaced that the user did not name himself."""
+        if not path.exists() or str(path) == told:
+            return True
+        words = f"{path.name} is there already."
+        return self._ask("Replace it?", words, ("Replace it", "Cancel")) == "Replace it"
 
     def _is_demo(self) -> bool:
         """Tell whether the demo's own file is open: it is not written over."""
@@ -109,7 +165,11 @@ class Documents(QObject):
         )
         if not told:
             return False
-        return self.session.save(Path(told).with_suffix(job_file.SUFFIX))
+        path = Path(told)
+        if path.suffix.lower() != job_file.SUFFIX:
+            # A name may have points of its own.
+            path = path.with_name(path.name + job_file.SUFFIX)
+        return self._may_replace(path, told) and self.save_to(path)
 
     def deliver(self, suffix: str) -> None:
         """Write the chosen surface, curve or body, or all visible ones, by the file's ending."""
@@ -119,8 +179,13 @@ class Documents(QObject):
             f"{self.session.job.name}{suffix}",
             f"*{suffix}",
         )
-        if told:
-            self.write_to(Path(told) if Path(told).suffix else Path(told + suffix))
+        if not told:
+            return
+        path = Path(told)
+        if path.suffix.lower() not in WRITTEN:
+            path = path.with_name(path.name + suffix)
+        if self._may_replace(path, told):
+            self.write_to(path)
 
     def write_to(self, path: Path) -> None:
         job = self.session.job

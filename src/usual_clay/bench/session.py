@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QEventLoop, QObject, Signal
 
 from usual_clay.bench.choice import Choice
 from usual_clay.bench.guard import faults
@@ -16,6 +17,7 @@ from usual_clay.bench.sources import Sources
 from usual_clay.bench.work import Request, Work
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import ClayError
+from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.edits import make
@@ -63,6 +65,7 @@ class Session(QObject):
         self.trouble: dict[ItemId, str] = {}
         self.notes: dict[ItemId, str] = {}
         self._saved = self.job
+        self._seen: tuple[int, int, int] | None = None
         self._proposal: Job | None = None
         self.choice.changed.connect(self.sight.forget)
         self.choice.ringed_changed.connect(self.job_changed)
@@ -218,6 +221,17 @@ class Session(QObject):
         self._replace(job, path)
         return True
 
+    def recover(self, path: Path, known: str) -> bool:
+        """Open what was not saved; it counts as not saved still, under the name that it had."""
+        if not self.open(path):
+            return False
+        self.path = Path(known) if known else None
+        self._seen = None if self.path is None else signature(self.path)
+        self._saved = Job()
+        self.job_changed.emit()
+        self.told.emit("news", "Recovered. Save it to keep it.")
+        return True
+
     def new(self) -> None:
         self._replace(Job(), None)
 
@@ -225,22 +239,62 @@ class Session(QObject):
         self.work.cancel_all()
         self.history = History(job)
         self._saved, self._proposal, self.path = job, None, path
+        self._seen = None if path is None else signature(path)
         self.trouble, self.notes = {}, {}
         self.sources.forget()
         self.choice.choose(None)
         self.replaced.emit()
         self._after_edit()
 
-    def save(self, path: Path) -> bool:
-        try:
-            write_job(path, self.job)
-            if path != self.path and self.job.name == Job().name:
-                self.history.amend(replace(self.job, name=path.stem))
-                write_job(path, self.job)
-        except FileError as error:
+    def save(self, path: Path, replace_read_only: bool = False) -> bool:
+        """Save the job; the window goes on answering until it is written.
+
+        Raises
+        ------
+        ReadOnlyError
+            Where the file may not be written to.
+        """
+        if self.work.find("", "save") is not None:
+            self.told.emit("news", "It is being saved already.")
+            return False
+        if path != self.path and self.job.name == Job().name:
+            self.history.amend(replace(self.job, name=path.stem))
+        job = self.job
+        came: list[Exception | None] = []
+        loop = QEventLoop()
+        request = self.work.start(
+            "",
+            "save",
+            f"Saving {path.name}",
+            lambda *_: write_job(path, job, replace_read_only),
+            lambda _none: came.append(None),
+            failed=came.append,
+        )
+        ended = partial(_leave, loop, request)
+        self.work.ended.connect(ended)
+        while request in self.work.all():
+            loop.exec()
+        self.work.ended.disconnect(ended)
+        error = came[0] if came else FileError(f"{path.name} was not saved: it was stopped.")
+        if isinstance(error, ReadOnlyError):
+            raise error
+        if error is not None:
+            if not isinstance(error, ClayError):
+                faults.take(error, "saving")
             self.told.emit("trouble", str(error))
             return False
-        self.path, self._saved = path, self.job
+        self.path, self._saved, self._seen = path, job, signature(path)
         self.job_changed.emit()
         self.told.emit("news", f"Saved {path.name}.")
         return True
+
+    @property
+    def is_changed_outside(self) -> bool:
+        """Whether the job's file is another one than it was when it was opened or saved."""
+        return self.path is not None and signature(self.path) not in (self._seen, None)
+
+
+def _leave(loop: QEventLoop, mine: Request, ended: Request) -> None:
+    """End a loop with the request that it waits for."""
+    if ended is mine:
+        loop.quit()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from usual_clay.bench.autosave import Autosave
 from usual_clay.bench.balance import Balance
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.canvas import Target
@@ -61,6 +62,7 @@ class Window(Guarded, QMainWindow):
         self.session = Session()
         self.remaking, self.measuring = Remaking(self.session), Measuring(self.session)
         self.documents = Documents(self.session, self)
+        self.autosave = Autosave(self.session)
         self.commands = Commands(self)
         self.commands.add(*ALL)
         self.top_bar = TopBar(self.session)
@@ -237,9 +239,15 @@ class Window(Guarded, QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.documents.may_leave():
             self.session.work.cancel_all()
+            self.autosave.end()
             event.accept()
         else:
             event.ignore()
+
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.documents.look_outside()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():

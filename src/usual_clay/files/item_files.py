@@ -22,7 +22,7 @@ from usual_clay.core.scan.shapes import KINDS as SHAPE_KINDS
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
-from usual_clay.files.picture_file import checked_size
+from usual_clay.files.picture_file import size_of
 from usual_clay.job.items import (
     Body,
     Curve,
@@ -180,7 +180,7 @@ def _choice(chosen: Any, count: int, name: str) -> Any:
 
 def _picture(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Picture:
     data = read(told["data"], None)
-    if checked_size(data, common["name"]) != tuple(told["size"]):
+    if size_of(data, common["name"]) != tuple(told["size"]):
         raise ValueError(f"the picture {common['name']} is not as large as it says")
     placed = tuples(told["placement"])
     plane = placed.pop("plane")

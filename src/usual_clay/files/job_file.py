@@ -12,6 +12,7 @@ import json
 import tokenize
 import zipfile
 import zlib
+from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -29,6 +30,7 @@ from usual_clay.job.items import Followed, Item
 from usual_clay.job.job import Job
 from usual_clay.job.recipes import RecipeError, kind_of
 from usual_clay.job.remake import basis_of
+from usual_clay.log import logger
 
 SUFFIX = ".uclay"
 FORMAT, VERSION = "usual-clay-job", 3
@@ -37,14 +39,27 @@ LARGEST_JSON = 32 << 20
 MOST_ENTRIES = 20_000
 
 
-def write_job(path: Path, job: Job) -> None:
+def write_job(path: Path, job: Job, replace_read_only: bool = False) -> None:
     """Write a job; the old file stays whole until the new one is.
 
     Raises
     ------
     FileError
     """
-    with whole_file(path) as temporary, zipfile.ZipFile(temporary, "w") as archive:
+    try:
+        _write(path, job, replace_read_only)
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        # A job that cannot be written down: it stays open, and nothing is lost by saying so.
+        logger.exception("a job could not be written")
+        reason = str(error)[:200] or type(error).__name__
+        raise FileError(f"{path.name} could not be written: {reason}") from error
+
+
+def _write(path: Path, job: Job, replace_read_only: bool) -> None:
+    with (
+        whole_file(path, replace_read_only) as temporary,
+        zipfile.ZipFile(temporary, "w") as archive,
+    ):
 
         def keep(name: str, array: Any) -> str:
             if isinstance(array, bytes):
@@ -53,21 +68,32 @@ def write_job(path: Path, job: Job) -> None:
                 archive.writestr(entry, array, zipfile.ZIP_STORED)
                 return entry
             entry = f"arrays/{name}.npy"
-            buffer = io.BytesIO()
-            np.lib.format.write_array(buffer, np.asarray(array), allow_pickle=False)
-            archive.writestr(entry, buffer.getvalue(), zipfile.ZIP_DEFLATED, compresslevel=1)
+            archive.writestr(entry, packed(array), zipfile.ZIP_DEFLATED, compresslevel=1)
             return entry
 
-        description = {
-            "format": FORMAT,
-            "version": VERSION,
-            "name": job.name,
-            "tolerance": asdict(job.tolerance),
-            "next_number": job.next_number,
-            "items": [describe(job, item, keep) for item in job.items.values()],
-        }
-        words = json.dumps(description, indent=1, allow_nan=False)
+        words = json.dumps(described(job, keep), indent=1, allow_nan=False)
         archive.writestr("job.json", words, zipfile.ZIP_DEFLATED)
+
+
+def packed(array: Any) -> bytes:
+    """Return an array as the bytes of its file; bytes as they are."""
+    if isinstance(array, bytes):
+        return array
+    buffer = io.BytesIO()
+    np.lib.format.write_array(buffer, np.asarray(array), allow_pickle=False)
+    return buffer.getvalue()
+
+
+def described(job: Job, keep: Callable[[str, Any], str]) -> dict[str, Any]:
+    """Return what a file tells of a job; `keep` takes arrays and returns their entries' names."""
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        "name": job.name,
+        "tolerance": asdict(job.tolerance),
+        "next_number": job.next_number,
+        "items": [describe(job, item, keep) for item in job.items.values()],
+    }
 
 
 def read_job(path: Path) -> Job:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,10 +14,13 @@ from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.scan.mesh import MeshError, TriangleMesh, welded
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
+from usual_clay.files.limited import read_apart
 from usual_clay.files.units import MILLIMETRES, millimetres_in
 
 SUFFIXES = (".stl", ".ply", ".obj", ".off", ".glb")
 OUT = (".stl", ".ply", ".obj", ".3mf")
+# A header ends before so many bytes.
+HEADER = 64 << 10
 # A format whose lengths are metres by its own standard.
 METRES = (".glb",)
 # A part is more often held in the hand than driven on: sizes in mm that are likely, per unit.
@@ -135,6 +139,61 @@ def _meshed(name: str, vertices: Floats, triangles: Ints) -> tuple[TriangleMesh,
 
 def _load(path: Path) -> tuple[Floats, Ints, np.ndarray | None]:
     """Return vertices, triangles (none for a cloud) and colours (None where there are none)."""
+    if path.suffix.lower() in (".stl", ".ply"):
+        return _loaded(path)
+    return read_apart(path, _loaded)
+
+
+def _loaded(path: Path) -> tuple[Floats, Ints, np.ndarray | None]:
+    _check_size(path)
+    vertices, triangles, colours = _parsed(path)
+    counts = _told_counts(path)
+    for told, found, what in zip(counts, (vertices, triangles), ("points", "faces"), strict=True):
+        if told is not None and len(found) < told:
+            raise FileError(
+                f"{path.name} is cut off: it says that it holds {told} {what}, and {len(found)} are"
+                " there. Export the scan again"
+            )
+    return vertices, triangles, colours
+
+
+def _told_counts(path: Path) -> tuple[int | None, int | None]:
+    """Return how many points and faces a file's own header tells, where it does."""
+    suffix = path.suffix.lower()
+    if suffix not in (".ply", ".off"):
+        return None, None
+    with path.open("rb") as file:
+        head = file.read(HEADER)
+    if suffix == ".ply":
+        found = [re.search(rb"element (?:%s)\s+(\d+)" % word, head.split(b"end_header")[0])
+                 for word in (b"vertex", b"face")]  # fmt: skip
+        points, faces = (None if each is None else int(each[1]) for each in found)
+        return points, faces
+    lines = [line.split(b"#")[0].split() for line in head.splitlines()]
+    words = [word for line in lines for word in line if word.upper() != b"OFF"][:3]
+    numbers = [int(word) for word in words if word.isdigit()]
+    # Faces of more than three corners become several triangles: there are no fewer.
+    return (numbers[0], numbers[1]) if len(numbers) == 3 else (None, None)
+
+
+def _check_size(path: Path) -> None:
+    """Refuse an STL whose own count cannot be, before anything is asked of memory for it."""
+    if path.suffix.lower() != ".stl":
+        return
+    with path.open("rb") as file:
+        head = file.read(84)
+    if head[:5].lower() == b"solid" or len(head) < 84:
+        return
+    count, size = int.from_bytes(head[80:84], "little"), path.stat().st_size
+    if size < 84 + 50 * count:
+        there = max(size - 84, 0) // 50
+        raise FileError(
+            f"{path.name} is cut off: it says that it holds {count} triangles, and {there} are"
+            " there. Export the scan again"
+        )
+
+
+def _parsed(path: Path) -> tuple[Floats, Ints, np.ndarray | None]:
     import trimesh
 
     logging.getLogger("trimesh").setLevel(logging.CRITICAL)

@@ -12,6 +12,7 @@ import numpy as np
 from PIL import Image, ImageOps, UnidentifiedImageError
 
 from usual_clay.files.errors import FileError
+from usual_clay.files.limited import read_apart
 
 SUFFIXES = (".png", ".jpg", ".jpeg", ".tif", ".tiff", ".webp", ".pdf")
 FORMATS = ("PNG", "JPEG", "TIFF", "WEBP")
@@ -48,7 +49,7 @@ class PictureRead:
 
 
 def read_picture(path: Path, page: int = 0) -> PictureRead:
-    """Read a picture, or a page of a PDF.
+    """Read a picture, or a page of a PDF, in a process of its own.
 
     Raises
     ------
@@ -57,6 +58,17 @@ def read_picture(path: Path, page: int = 0) -> PictureRead:
     """
     if path.suffix.lower() not in SUFFIXES:
         raise FileError(f"{path.name}: pictures are read from {', '.join(SUFFIXES)} files")
+    return read_apart(path, _read_picture, page)
+
+
+def _read_picture(path: Path, page: int) -> PictureRead:
+    """Read a picture, or a page of a PDF.
+
+    Raises
+    ------
+    FileError
+        When it is missing, damaged, cut off, of another kind, or too large for the memory here.
+    """
     try:
         if path.stat().st_size > LARGEST_FILE:
             raise FileError(f"{path.name} is larger than 1 GB: save a smaller copy")
@@ -74,7 +86,26 @@ def read_picture(path: Path, page: int = 0) -> PictureRead:
 
 
 def checked_size(data: bytes, name: str) -> tuple[int, int]:
-    """Return a picture's size, upright, from its header; refuse one that memory will not hold.
+    """Return a picture's size, upright; refuse one that is a line, or that memory will not hold.
+
+    Raises
+    ------
+    FileError
+    """
+    width, height = size_of(data, name)
+    if width < 2 or height < 2:
+        raise FileError(f"{name} is only {width} × {height} pixels")
+    needed, free = width * height * BYTES_A_PIXEL, FREE_SHARE * free_memory()
+    if needed > free:
+        raise FileError(
+            f"{name} is {width} × {height} pixels: to work on it takes {needed / 1e9:.1f} GB, and"
+            f" {free / 1e9:.1f} GB can be spared here. Save a smaller copy"
+        )
+    return width, height
+
+
+def size_of(data: bytes, name: str) -> tuple[int, int]:
+    """Return a picture's size, upright, from its header.
 
     Raises
     ------
@@ -87,14 +118,6 @@ def checked_size(data: bytes, name: str) -> tuple[int, int]:
             told = opened.getexif().get(ORIENTATION, 1) if opened.format != "PNG" else 1
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, MemoryError) as error:
         raise FileError(f"{name} is no readable picture. Save it again as PNG or JPEG") from error
-    if width < 2 or height < 2:
-        raise FileError(f"{name} is only {width} × {height} pixels")
-    needed, free = width * height * BYTES_A_PIXEL, FREE_SHARE * free_memory()
-    if needed > free:
-        raise FileError(
-            f"{name} is {width} × {height} pixels: to work on it takes {needed / 1e9:.1f} GB, and"
-            f" {free / 1e9:.1f} GB can be spared here. Save a smaller copy"
-        )
     return (height, width) if told in SIDEWAYS else (width, height)
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
+from usual_clay.files.limited import read_apart
 from usual_clay.files.points_text import TextTable, open_text
 from usual_clay.files.units import millimetres_in
 
@@ -99,7 +100,7 @@ def read_points(
     if suffix not in SUFFIXES:
         raise FileError(f"{path.name}: points are read from {', '.join(SUFFIXES)} files")
     text = open_text(path) if suffix in TEXT else None
-    rows: list[Any] = _sheet_rows(path) if text is None else text.rows(most=HEAD)
+    rows: list[Any] = read_apart(path, _sheet_rows) if text is None else text.rows(most=HEAD)
     first = _first_numeric(rows)
     if first is None:
         raise FileError(f"{path.name} holds no row with two or more numbers")

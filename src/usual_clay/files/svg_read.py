@@ -15,6 +15,7 @@ from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.files.errors import FileError
+from usual_clay.files.limited import read_apart
 
 # The format's own unit is px, 96 to an inch; the parser's other units are rounded a little.
 PER_INCH, INCH = 96.0, 25.4
@@ -35,6 +36,21 @@ def read_svg(path: Path, view: str = "side") -> list[tuple[str, BSplineCurve]]:
     ------
     FileError
     """
+    found: list[tuple[str, BSplineCurve]] = read_apart(path, _read_svg, view)
+    return found
+
+
+def _read_svg(path: Path, view: str) -> list[tuple[str, BSplineCurve]]:
+    try:
+        return _lines_of(path, view)
+    except FileError:
+        raise
+    except Exception as error:
+        # The parser raises whatever its own parts do.
+        raise FileError(f"{path.name} is no readable SVG drawing: {error}") from error
+
+
+def _lines_of(path: Path, view: str) -> list[tuple[str, BSplineCurve]]:
     from svgelements import SVG, Shape
     from svgelements import Path as Drawn
 
@@ -46,18 +62,15 @@ def read_svg(path: Path, view: str = "side") -> list[tuple[str, BSplineCurve]]:
             if b"<!ENTITY" in head:
                 raise FileError(f"{path.name} defines entities of its own: that is not read")
         drawing = SVG.parse(str(path), ppi=PER_INCH)
-    except FileError:
-        raise
     except OSError as error:
         raise FileError(f"{path.name} could not be read: {error.strerror or error}") from error
-    except Exception as error:
-        # The parser raises whatever its own parts do.
-        raise FileError(f"{path.name} is no readable SVG drawing: {error}") from error
     plane = TRUE_PLANES[view]
     space = np.stack([np.asarray(plane.across), -np.asarray(plane.up)]) * _scale(head)
     origin = _origin(drawing)
     made: list[tuple[str, BSplineCurve]] = []
     pieces_in_all = 0
+    if not isinstance(drawing, SVG):
+        raise FileError(f"{path.name} holds no drawing")
     for element in drawing.elements():
         if not isinstance(element, Shape):
             continue

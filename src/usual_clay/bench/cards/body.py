@@ -5,6 +5,7 @@ from __future__ import annotations
 from usual_clay.bench.cards.gap_rows import GapRows, signs_of_body
 from usual_clay.bench.cards.recipe import RecipeCard
 from usual_clay.bench.command import Commands
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, combo, fill, label, number
 from usual_clay.core.check.deviation import percent
@@ -13,7 +14,7 @@ from usual_clay.job.items import Body, Followed, Scan
 from usual_clay.job.remake import is_stale
 
 
-class BodyCard(RecipeCard):
+class BodyCard(Guarded, RecipeCard):
     """Its recipe, as of any item, with what only a body has."""
 
     def __init__(self, session: Session, commands: Commands) -> None:

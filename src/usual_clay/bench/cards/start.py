@@ -5,9 +5,14 @@ from __future__ import annotations
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import button
+from usual_clay.bench.widgets import Row, button, label
 from usual_clay.core.check.deviation import percent
-from usual_clay.job.items import Region, Scan, Surface
+from usual_clay.files.errors import FileError
+from usual_clay.files.journal import Left, drop, left_behind, recovered
+from usual_clay.job.items import Body, Region, Scan, Surface
+
+# So many are offered.
+MOST_LEFT = 4
 
 
 class StartCard(Card):
@@ -27,7 +32,40 @@ class StartCard(Card):
             made = button(words, words, role, picture)
             made.clicked.connect(lambda _=False, name=name: commands.run(name))
             self.column.addWidget(made)
+        self._add_left()
         self.column.addStretch(1)
+
+    def _add_left(self) -> None:
+        """Offer what windows that ended by themselves have left."""
+        found = left_behind()[:MOST_LEFT]
+        if found:
+            self.column.addSpacing(8)
+            self.column.addWidget(label("Not saved when the program ended", role="group"))
+        for left in found:
+            words = label(f"{left.name}, {left.when}, {left.items} items", wraps=True)
+            saved = f"Its file is {left.path}" if left.path else "It was never saved"
+            words.setToolTip(saved)
+            take = button("Open", f"Open it as it was left. {saved}")
+            gone = button("Drop", "Let go of it for good", role="quiet")
+            row = Row("", words, take, gone, stretch=0)
+            row.name.hide()
+            take.clicked.connect(lambda _=False, left=left, row=row: self._recover(left, row))
+            gone.clicked.connect(lambda _=False, left=left, row=row: self._drop(left, row))
+            self.column.addWidget(row)
+
+    def _recover(self, left: Left, row: Row) -> None:
+        try:
+            opened = self.session.recover(recovered(left), left.path)
+        except FileError as error:
+            self.session.told.emit("trouble", str(error))
+            return
+        if opened:
+            row.hide()
+            drop(left)
+
+    def _drop(self, left: Left, row: Row) -> None:
+        row.hide()
+        drop(left)
 
 
 class JobCard(Card):
@@ -57,8 +95,10 @@ class JobCard(Card):
         reports = [job.report(surface) for surface in job.all(Surface)]
         judged = [report for report in reports if report is not None]
         met = sum(report.met for report in judged)
+        bodies = len(list(job.all(Body)))
         words = (
-            f"{_count(scans, 'scan')}, {_count(regions, 'region')}, {_count(surfaces, 'surface')}."
+            f"{_count(scans, 'scan')}, {_count(regions, 'region')}, {_count(surfaces, 'surface')}"
+            f"{f', {bodies} bodies' if bodies > 1 else ', 1 body' if bodies else ''}."
         )
         if surfaces:
             words += (

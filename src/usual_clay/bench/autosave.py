@@ -1,0 +1,105 @@
+"""Keeps a journal of the open job while it is not saved, and offers what was left behind."""
+
+from __future__ import annotations
+
+import threading
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from usual_clay.bench.session import Session
+from usual_clay.files.errors import FileError
+from usual_clay.files.journal import Journal
+from usual_clay.log import logger
+
+# The journal is at most so far behind, ms; an edit that has come to rest is written sooner.
+BEHIND, REST = 30_000, 1_500
+
+
+# A window that closes waits so long for what is being written, s.
+LONGEST = 5.0
+
+
+class Autosave(QObject):
+    """Follows a session's edits."""
+
+    _came = Signal(object, object)
+
+    def __init__(self, session: Session, journal: Journal | None = None) -> None:
+        super().__init__()
+        self._session = session
+        self.journal = journal or Journal()
+        self._written: object = None
+        self._rest = QTimer(self, singleShot=True, interval=REST)
+        self._late = QTimer(self, singleShot=True, interval=BEHIND)
+        for timer in (self._rest, self._late):
+            timer.timeout.connect(self.write)
+        self._writer: threading.Thread | None = None
+        self._told = False
+        self._came.connect(self._take)
+        session.job_changed.connect(self._changed)
+        session.replaced.connect(self._begin_anew)
+
+    def _changed(self) -> None:
+        session = self._session
+        if session.is_saved:
+            # All of it is in the job file: there is nothing to recover.
+            self._stop()
+            if self._written is not None:
+                self._written = None
+                self.journal.end()
+        elif session.job is not self._written:
+            self._rest.start()
+            if not self._late.isActive():
+                self._late.start()
+
+    def _begin_anew(self) -> None:
+        self._stop()
+        self._written = None
+        self.journal.end()
+        self.journal = Journal()
+
+    def _stop(self) -> None:
+        self._rest.stop()
+        self._late.stop()
+
+    def write(self) -> None:
+        """Write the job as it stands, off the interface thread."""
+        self._stop()
+        session, journal = self._session, self.journal
+        job, path = session.job, session.path
+        if session.is_saved or job is self._written or not job.items:
+            return
+        if self._writer is not None and self._writer.is_alive():
+            # The last one is being written still: this one a little later.
+            self._rest.start()
+            return
+
+        def write() -> None:
+            # Nobody waits for it, and nobody is told of it but where it fails.
+            try:
+                journal.write(job, path)
+            except FileError as error:
+                self._came.emit(job, error)
+            else:
+                self._came.emit(job, None)
+
+        self._writer = threading.Thread(target=write, name="journal", daemon=True)
+        self._writer.start()
+
+    def _take(self, job: object, error: FileError | None) -> None:
+        if error is None:
+            self._written = job
+        elif not self._told:
+            # Once is enough: a full disk stays full.
+            self._told = True
+            logger.warning("journal: %s", error)
+            self._session.told.emit("trouble", f"{error}. Save the job soon.")
+
+    def end(self) -> None:
+        """Close the journal for good: the window closes, and nothing is to be recovered."""
+        self._session.job_changed.disconnect(self._changed)
+        self._session.replaced.disconnect(self._begin_anew)
+        self._stop()
+        if self._writer is not None:
+            self._writer.join(LONGEST)
+        self.journal.end()
