@@ -12,6 +12,7 @@ from typing import Any, NoReturn
 
 from threadpoolctl import threadpool_limits
 
+from usual_clay import __version__
 from usual_clay.cli.afloat import add_float_command
 from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
@@ -23,6 +24,9 @@ from usual_clay.cli.trace import add_trace_command
 from usual_clay.core.errors import ClayError
 from usual_clay.log import log_folder, logger, start_log
 
+# What a shell gives for a command that was interrupted.
+STOPPED = 130
+
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command and return its exit code."""
@@ -32,9 +36,23 @@ def main(arguments: list[str] | None = None) -> int:
     # It may stand anywhere, before a command's name and after it.
     debug = "--debug" in words
     start_log(debug)
+    for stream in (sys.stdout, sys.stderr):
+        # A terminal that knows fewer letters shows a mark in their place.
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
     try:
         options = _parser().parse_args([word for word in words if word != "--debug"])
-        return int(options.command(options))
+        _check_written(options)
+        code = int(options.command(options))
+        sys.stdout.flush()
+        return code
+    except KeyboardInterrupt:
+        print("usual-clay: stopped; nothing was written half", file=sys.stderr)
+        return STOPPED
+    except BrokenPipeError:
+        # Whoever read what is printed has gone: that is no fault.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return MET
     except ClayError as error:
         print(f"usual-clay: {error}", file=sys.stderr)
         return BAD_INPUT
@@ -48,6 +66,28 @@ def main(arguments: list[str] | None = None) -> int:
             file=sys.stderr,
         )
         return FAULT
+
+
+def _check_written(options: argparse.Namespace) -> None:
+    """Refuse files that cannot be written before anything is worked out for them.
+
+    Raises
+    ------
+    InputError
+    """
+    for name in ("out", "report"):
+        path = getattr(options, name, None)
+        if not isinstance(path, Path):
+            continue
+        folder = path.absolute().parent
+        if path.is_dir():
+            raise InputError(f"--{name} {path} is a folder: give the name of a file in it")
+        if not folder.is_dir():
+            raise InputError(f"--{name} {path}: there is no folder {folder}")
+        if not os.access(folder, os.W_OK):
+            raise InputError(f"--{name} {path}: nothing may be written to {folder}")
+        if path.exists() and not path.stat().st_mode & 0o222:
+            raise InputError(f"--{name} {path} is read-only: give another name")
 
 
 def _joined(words: list[str]) -> list[str]:
@@ -71,6 +111,7 @@ class Parser(argparse.ArgumentParser):
 def _parser() -> argparse.ArgumentParser:
     parser = Parser(prog="usual-clay", description="Lean NURBS from pictures, points and scans.")
     parser.add_argument("--debug", action="store_true", help="log everything, and print it")
+    parser.add_argument("--version", action="version", version=f"Usual Clay {__version__}")
     parser.set_defaults(command=_app, file=None)
     commands: Any = parser.add_subparsers(title="commands")
     app = commands.add_parser("app", help="open the window, empty or with a job or scan")

@@ -14,10 +14,7 @@ Read = TypeVar("Read")
 SECONDS, PER_BYTE = 15.0, 1e-6
 
 
-def read_apart(
-    path: Path, work: Callable[..., Read], *given: object, seconds: float = SECONDS,
-    per_byte: float = PER_BYTE,
-) -> Read:  # fmt: skip
+def read_apart(path: Path, work: Callable[..., Read], *given: object) -> Read:
     """Read a file in a process of its own.
 
     Parameters
@@ -35,6 +32,6 @@ def read_apart(
     except OSError as error:
         raise FileError(f"{path.name} cannot be opened: {error.strerror}") from None
     try:
-        return apart(path.name, work, path, *given, seconds=seconds + per_byte * size)
+        return apart(path.name, work, path, *given, seconds=SECONDS + PER_BYTE * size)
     except ApartError as error:
         raise FileError(str(error).replace("the geometry kernel", "its reader")) from None

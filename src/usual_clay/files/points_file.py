@@ -123,7 +123,10 @@ def read_points(
     shown = tuple(tuple(str(cell) for cell in row) for row in rows[first : first + SAMPLE])
     width = max(len(row) for row in shown)
     heads = tuple(names[c] if c < len(names) and names[c] else str(c + 1) for c in range(width))
-    scaled = points * millimetres_in(used)
+    with np.errstate(over="ignore"):
+        scaled = points * millimetres_in(used)
+    if not np.isfinite(scaled).all():
+        raise FileError(f"{path.name}: numbers in {used} are too large to be turned into mm")
     return PointsRead(scaled, used, said is not None, bad, labels, axes, chosen, heads, shown)
 
 
