@@ -124,7 +124,7 @@ def test_a_huge_picture_is_shown_through_a_reduced_copy(
     assert decode(read.data).shape == (30, 30_000, 3)
     monkeypatch.setattr(picture_file, "free_memory", lambda: 10e6)
     with pytest.raises(FileError, match="smaller copy"):
-        read_picture(path)
+        picture_file._read_picture(path, 0)
 
 
 def test_the_size_is_that_of_the_file(tmp_path: Path) -> None:

@@ -19,12 +19,15 @@ from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import ClayError
 from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
-from usual_clay.files.job_file import read_job, write_job
+from usual_clay.files.job_file import read_job, read_sound, write_job
 from usual_clay.job.edits import make
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError
 from usual_clay.job.remake import with_quick_followers
+
+# So much of what is missing in a damaged file is told.
+MOST_TOLD = 3
 
 
 class Session(QObject):
@@ -214,11 +217,28 @@ class Session(QObject):
     def open(self, path: Path) -> bool:
         """Open a job file; on trouble the open job stays as it was."""
         try:
-            job = read_job(path)
+            self._replace(read_job(path), path)
         except FileError as error:
+            return self._open_sound(path, error)
+        return True
+
+    def _open_sound(self, path: Path, error: FileError) -> bool:
+        """Open what of a damaged file is sound, as a job without a file; tell what is missing."""
+        try:
+            job, missing = read_sound(path)
+        except FileError:
             self.told.emit("trouble", str(error))
             return False
-        self._replace(job, path)
+        if not missing:
+            self.told.emit("trouble", str(error))
+            return False
+        # The file stays as it is: it is not saved over.
+        self._replace(replace(job, name=f"{job.name} recovered"), None)
+        self._saved = Job()
+        self.job_changed.emit()
+        words = "; ".join(missing[:MOST_TOLD])
+        more = f"; and {len(missing) - MOST_TOLD} more" if len(missing) > MOST_TOLD else ""
+        self.told.emit("trouble", f"{path.name} is damaged. Missing: {words}{more}.")
         return True
 
     def recover(self, path: Path, known: str) -> bool:

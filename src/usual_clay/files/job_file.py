@@ -34,6 +34,24 @@ from usual_clay.log import logger
 
 SUFFIX = ".uclay"
 FORMAT, VERSION = "usual-clay-job", 3
+# Whatever a file that makes no sense can raise.
+WRONG = (
+    KeyError,
+    TypeError,
+    ValueError,
+    AttributeError,
+    IndexError,
+    EOFError,
+    zlib.error,
+    NotImplementedError,
+    RuntimeError,
+    RecursionError,
+    OverflowError,
+    MemoryError,
+    SyntaxError,
+    tokenize.TokenError,
+    RecipeError,
+)
 LARGEST_ENTRY = 2 << 30
 LARGEST_JSON = 32 << 20
 MOST_ENTRIES = 20_000
@@ -104,38 +122,41 @@ def read_job(path: Path) -> Job:
     FileError
         When it is missing, cut off, damaged, of a newer version, or not what it says it is.
     """
+    return _read(path, None)
+
+
+def read_sound(path: Path) -> tuple[Job, list[str]]:
+    """Open what of a damaged job file is sound; return it, and what is missing and why.
+
+    Raises
+    ------
+    FileError
+        When nothing of it is.
+    """
+    missing: list[str] = []
+    job = _read(path, missing)
+    if not job.items:
+        raise FileError(f"{path.name} is damaged: nothing of it can be read")
+    return job, missing
+
+
+def _read(path: Path, missing: list[str] | None) -> Job:
     damaged = f"{path.name} is damaged or no job file"
     try:
         with zipfile.ZipFile(path) as archive:
-            return _read_archive(archive, path.name)
+            return _read_archive(archive, path.name, missing)
     except FileNotFoundError:
         raise FileError(f"{path.name} is not there any more") from None
     except zipfile.BadZipFile as error:
         raise FileError(f"{damaged}: {error}. Nothing was opened") from error
     except OSError as error:
         raise FileError(f"{path.name} cannot be opened: {error.strerror or error}") from error
-    except (
-        KeyError,
-        TypeError,
-        ValueError,
-        AttributeError,
-        IndexError,
-        EOFError,
-        zlib.error,
-        NotImplementedError,
-        RuntimeError,
-        RecursionError,
-        OverflowError,
-        MemoryError,
-        SyntaxError,
-        tokenize.TokenError,
-        RecipeError,
-    ) as error:
+    except WRONG as error:
         reason = str(error) or type(error).__name__
         raise FileError(f"{damaged}: {reason[:200]}. Nothing was opened") from error
 
 
-def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
+def _read_archive(archive: zipfile.ZipFile, name: str, missing: list[str] | None) -> Job:
     entries = archive.infolist()
     if len(entries) > MOST_ENTRIES:
         raise ValueError(f"{len(entries)} entries are too many")
@@ -167,20 +188,39 @@ def _read_archive(archive: zipfile.ZipFile, name: str) -> Job:
     items: dict[str, Item] = {}
     tolerance = Tolerance(**{key: float(value) for key, value in description["tolerance"].items()})
     for told in description["items"]:
-        item = rebuild(told, read, items)
-        if item.id in items:
-            raise ValueError(f"two items have the id {item.id}")
+        try:
+            item = rebuild(told, read, items)
+            if item.id in items:
+                raise ValueError(f"two items have the id {item.id}")
+        except (*WRONG, zipfile.BadZipFile, FileError) as error:
+            if missing is None:
+                raise
+            missing.append(_left_out(told, error))
+            continue
         items[item.id] = item
     job = Job(text(description["name"]), items, tolerance, int(description["next_number"]))
     for told in description["items"]:
-        followed = job.get(told["id"], Followed)
+        followed = job.get(told["id"], Followed) if isinstance(told, dict) else None
         if followed is None or followed.recipe is None:
             continue
-        if not job.is_loose(followed):
-            check_roles(job, kind_of(followed.recipe.kind), followed.recipe)
+        try:
+            if not job.is_loose(followed):
+                check_roles(job, kind_of(followed.recipe.kind), followed.recipe)
+        except RecipeError as error:
+            if missing is None:
+                raise
+            missing.append(f"{followed.name} follows nothing any more: {error}")
+            job = job.changed(followed.id, recipe=None)
+            continue
         if not told["recipe"]["stale"]:
             job = job.changed(followed.id, made_of=basis_of(job, followed))
     return job
+
+
+def _left_out(told: Any, error: Exception) -> str:
+    name = told.get("name") if isinstance(told, dict) else None
+    words = str(error)[:120] or type(error).__name__
+    return f"{name if isinstance(name, str) else 'an item'}: {words}"
 
 
 def _array(archive: zipfile.ZipFile, entry: str, kind: str, shape: tuple[int | None, ...]) -> Any:

@@ -48,6 +48,10 @@ def clamped(inner: ArrayLike, degree: int) -> Floats:
     return np.concatenate([np.zeros(degree + 1), np.asarray(inner), np.ones(degree + 1)])
 
 
+# Knots past this have no exact differences left.
+FARTHEST = 1e9
+
+
 def check_knots(knots: Floats, count: int) -> int:
     """Check a clamped knot vector against its control point count and return the degree.
 
@@ -61,6 +65,8 @@ def check_knots(knots: Floats, count: int) -> int:
         raise SplineError(f"{len(knots)} knots do not fit {count} control points")
     if not np.isfinite(knots).all() or (np.diff(knots) < 0).any():
         raise SplineError("knots must be finite and must not fall")
+    if np.abs(knots).max() > FARTHEST or knots[-1] - knots[0] < 1 / FARTHEST:
+        raise SplineError("the knots lie too far out, or too close together")
     start, end = knots[: degree + 1], knots[-degree - 1 :]
     if np.ptp(start) > 0 or np.ptp(end) > 0 or start[0] >= end[0]:
         raise SplineError("the knot vector must be clamped at both ends")
