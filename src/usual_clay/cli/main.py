@@ -14,6 +14,7 @@ from threadpoolctl import threadpool_limits
 
 from usual_clay import __version__
 from usual_clay.cli.afloat import add_float_command
+from usual_clay.cli.check import add_check_command
 from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
 from usual_clay.cli.make import add_make_command
@@ -123,6 +124,7 @@ def _parser() -> argparse.ArgumentParser:
     shots.add_argument("folder", nargs="?", type=Path, default=Path("docs/screenshots"))
     shots.add_argument("names", nargs="*", help="which; all without any")
     shots.set_defaults(command=_shots)
+    add_check_command(commands)
     add_fit_command(commands)
     add_float_command(commands)
     add_make_command(commands)

@@ -14,6 +14,7 @@ from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.body.body_shape import EdgeGap
 from usual_clay.core.body.kernel import edge_curve
 from usual_clay.core.body.shapes import Named, faces_of_edges, normal_at
+from usual_clay.core.check.joints import to_line
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve
@@ -126,16 +127,6 @@ def _beside(
         if where.mean() >= BESIDE:
             found.append((int(other), where))
     return found
-
-
-def to_line(points: Floats, line: Floats) -> Floats:
-    """Return how far points lie from a line of straight pieces, (n,)."""
-    a, b = line[:-1], line[1:]
-    way = b - a
-    size = np.maximum((way**2).sum(axis=1), 1e-300)
-    t = np.clip(((points[:, None] - a) * way).sum(axis=2) / size, 0, 1)
-    nearest: Floats = np.linalg.norm(points[:, None] - (a + t[..., None] * way), axis=2).min(axis=1)
-    return nearest
 
 
 def _gap(edge: OpenEdge, other: OpenEdge | None, where: Bools, limit: float) -> EdgeGap:

@@ -11,10 +11,13 @@ from typing import Any
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 
 Spline = BSplineSurface | BSplineCurve
+# What has a higher degree than ours is brought so near to it, mm.
+NEAR = 1e-5
 
 
 @contextmanager
@@ -44,6 +47,25 @@ def inside(shape: Any, kind: str, avoid: str = "SHAPE") -> Iterator[Any]:
         explorer.Next()
 
 
+def _lower_curve(curve: Any) -> Any:
+    """Return a curve of the kernel with a degree that we have, as near as matters."""
+    from OCP.GeomAbs import GeomAbs_Shape
+    from OCP.GeomConvert import GeomConvert_ApproxCurve
+
+    near = GeomConvert_ApproxCurve(curve, NEAR, GeomAbs_Shape.GeomAbs_C1, 200, HIGHEST_DEGREE)
+    return near.Curve() if near.HasResult() else curve
+
+
+def _lower_surface(surface: Any) -> Any:
+    """Return a surface of the kernel with degrees that we have, as near as matters."""
+    from OCP.GeomAbs import GeomAbs_Shape
+    from OCP.GeomConvert import GeomConvert_ApproxSurface
+
+    smooth, most = GeomAbs_Shape.GeomAbs_C1, HIGHEST_DEGREE
+    near = GeomConvert_ApproxSurface(surface, NEAR, smooth, smooth, most, most, 200, 1)
+    return near.Surface() if near.HasResult() else surface
+
+
 def edge_curve(part: Any) -> BSplineCurve | None:
     """Return the stretch of its curve that an edge has; None where it has none."""
     from OCP.BRep import BRep_Tool
@@ -63,6 +85,8 @@ def edge_curve(part: Any) -> BSplineCurve | None:
     made = GeomConvert.CurveToBSplineCurve_s(Geom_TrimmedCurve(whole, *ends))
     if made.IsPeriodic():
         made.SetNotPeriodic()
+    if made.Degree() > HIGHEST_DEGREE:
+        made = _lower_curve(made)
     return curve_from_kernel(made)
 
 
@@ -141,6 +165,8 @@ def surface_from_kernel(geometry: Any) -> BSplineSurface:
         if geometry.IsVPeriodic():
             geometry.SetVNotPeriodic()
         geometry.Segment(*bounds)
+    if max(geometry.UDegree(), geometry.VDegree()) > HIGHEST_DEGREE:
+        geometry = _lower_surface(geometry)
     nu, nv = geometry.NbUPoles(), geometry.NbVPoles()
     points = np.empty((nu, nv, 3))
     weights = np.empty((nu, nv))

@@ -16,7 +16,6 @@ from OCP.gp import gp_Pnt2d
 from usual_clay.core.apart import ApartError, apart
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, Spot
-from usual_clay.core.body.gaps import to_line
 from usual_clay.core.body.settings import BevelSettings, RoundSettings
 from usual_clay.core.body.shapes import (
     EDGE,
@@ -30,6 +29,7 @@ from usual_clay.core.body.shapes import (
     read,
 )
 from usual_clay.core.body.sources import Taken, places_of
+from usual_clay.core.check.joints import to_line
 from usual_clay.core.progress import Progress
 
 # A law of radii is given at so many places, and corrected by the measured width so often.

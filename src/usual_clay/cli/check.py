@@ -1,0 +1,176 @@
+"""``usual-clay check``: joints, faces and deviation of a file, without a window."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from usual_clay.cli.figures import MET, NOT_MET, write_report
+from usual_clay.cli.settings import InputError, decimal
+from usual_clay.core.check.deviation import Tolerance, percent
+from usual_clay.core.check.joints import GRADES, FoundJoint, find_joints
+from usual_clay.files.exchange import SUFFIXES
+from usual_clay.files.job_file import SUFFIX, read_job
+from usual_clay.files.mesh_file import read_mesh
+from usual_clay.files.sources import take_faces
+from usual_clay.files.units import MILLIMETRES
+from usual_clay.job.checking import (
+    AgainstScan,
+    against_scan,
+    checked_items,
+    faces_in,
+    tightest_of,
+    undercut_of,
+)
+from usual_clay.job.items import Scan
+from usual_clay.job.job import Job
+
+MOST_SPOTS = 50
+ABOUT = """\
+Joints between all faces of a STEP or IGES file or a job, each by the class that it reaches; the
+smallest radius and the undercut of each face; and how all of it lies against a scan. Exit 0 when
+all is as wanted, 3 when not, 2 on bad input."""
+
+
+def add_check_command(commands: Any) -> None:
+    """Add the command to a parser."""
+    one = commands.add_parser(
+        "check", help="joints, radii and deviation of surfaces and bodies", description=ABOUT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )  # fmt: skip
+    one.add_argument("file", type=Path, help="STEP, IGES or a job")
+    one.add_argument("--scan", type=Path, help="what all of it is judged by")
+    one.add_argument("--unit", choices=list(MILLIMETRES), default="mm", help="of the scan")
+    one.add_argument("--tolerance", type=decimal, metavar="MM")
+    one.add_argument("--share", type=decimal)
+    one.add_argument("--wanted", choices=GRADES[1:], default="G0", help="class of every joint")
+    one.add_argument("--limit", type=decimal, default=0.2, metavar="MM",
+                     help="faces no farther apart have a joint")  # fmt: skip
+    one.add_argument("--pull", choices=["x", "y", "z"], default="z", help="for undercuts")
+    one.add_argument("--report", type=Path, metavar="OUT.json")
+    one.set_defaults(command=run_check)
+
+
+def run_check(options: argparse.Namespace) -> int:
+    """Do the command; return its exit code."""
+    started = time.perf_counter()
+    job = _job_of(options.file)
+    items = checked_items(job)
+    if not items:
+        raise InputError(f"{options.file.name} holds no surface and no body")
+    tolerance = job.tolerance
+    if options.tolerance is not None or options.share is not None:
+        tolerance = Tolerance(
+            options.tolerance or tolerance.deviation, options.share or tolerance.share
+        )
+    faces = faces_in(items)
+    joints = find_joints(faces, options.limit)
+    pull = np.eye(3)["xyz".index(options.pull)]
+    figures: dict[str, Any] = {
+        "joints": [joint_figures(joint) for joint in joints],
+        "faces": [
+            {
+                "name": face.name,
+                "control_points": list(face.surface.counts),
+                "degree": list(face.surface.degrees),
+                "smallest_radius": _finite(tightest_of(face)[0]),
+                "undercut": undercut_of(face, pull),
+            }
+            for face in faces
+        ],
+    }
+    wanted = GRADES.index(options.wanted)
+    short = [joint for joint in joints if GRADES.index(joint.grade) < wanted]
+    met = not short
+    mesh = _scan_of(options, job)
+    if mesh is not None:
+        found = against_scan(items, mesh, tolerance)
+        figures |= scan_figures(found)
+        met = met and found.report.met
+    figures |= {"met": met, "seconds": time.perf_counter() - started}
+    write_report(options.report, figures)
+    print(_in_words(figures, joints, short, options.wanted, tolerance))
+    return MET if met else NOT_MET
+
+
+def _job_of(path: Path) -> Job:
+    if path.suffix.lower() == SUFFIX:
+        return read_job(path)
+    if path.suffix.lower() not in SUFFIXES:
+        raise InputError(f"{path.name}: checked are {', '.join((*SUFFIXES, SUFFIX))} files")
+    return take_faces(Job(), path, "mm")[0]
+
+
+def _scan_of(options: argparse.Namespace, job: Job) -> Any:
+    if options.scan is not None:
+        return read_mesh(options.scan, options.unit)
+    return next((scan.mesh for scan in job.all(Scan) if scan.visible), None)
+
+
+def _finite(number: float) -> float | None:
+    return number if np.isfinite(number) else None
+
+
+def joint_figures(joint: FoundJoint) -> dict[str, Any]:
+    """Return a joint in mm, degrees and 1/mm."""
+    return {
+        "between": " and ".join(joint.between),
+        "length": joint.length,
+        "gap": joint.gap,
+        "angle": float(np.degrees(joint.angle)),
+        "curvature_step": joint.step,
+        "mean_gap": joint.mean_gap,
+        "mean_angle": float(np.degrees(joint.mean_angle)),
+        "mean_curvature_step": joint.mean_step,
+        "class": joint.grade,
+        "at": joint.at.tolist(),
+    }
+
+
+def scan_figures(found: AgainstScan) -> dict[str, Any]:
+    """Return how all of it lies against a scan."""
+    report = found.report
+    return {
+        "within_share": report.within_share,
+        "rms": report.rms,
+        "p95": report.p95,
+        "max": report.max,
+        "unmade_area": found.unmade,
+        "unmeasured_area": found.unmeasured,
+        "spots": [
+            {
+                "area": spot.area,
+                "greatest": spot.greatest,
+                "mean": spot.mean,
+                "at": spot.at.tolist(),
+            }
+            for spot in found.spots[:MOST_SPOTS]
+        ],
+        "spots_in_all": len(found.spots),
+    }
+
+
+def _in_words(
+    figures: dict[str, Any], joints: list[FoundJoint], short: list[FoundJoint], wanted: str,
+    tolerance: Tolerance,
+) -> str:  # fmt: skip
+    counts = {grade: sum(joint.grade == grade for joint in joints) for grade in GRADES}
+    named = ", ".join(f"{count} {grade}" for grade, count in counts.items() if count)
+    words = [f"{len(figures['faces'])} faces, {len(joints)} joints{f': {named}' if named else ''}."]
+    if short:
+        first = short[0]
+        words.append(
+            f"{len(short)} fall short of {wanted}: {' and '.join(first.between)}, gap"
+            f" {first.gap:.4f} mm, angle {np.degrees(first.angle):.3f}°."
+        )
+    if "rms" in figures:
+        words.append(
+            f"{percent(figures['within_share'])} of the area within {tolerance.deviation:g} mm;"
+            f" {percent(tolerance.share)} within {figures['p95']:.3f} mm;"
+            f" {figures['spots_in_all']} spots out of tolerance."
+        )
+    return " ".join(words)

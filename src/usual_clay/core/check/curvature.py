@@ -1,0 +1,72 @@
+"""Curvature, slope and draft of surfaces, at places of their parameters."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
+
+
+@dataclass(frozen=True, eq=False)
+class Bent:
+    """How a surface bends at places.
+
+    Attributes
+    ----------
+    points, normals : (n, 3) arrays
+    gaussian, mean : (n,) arrays
+        1/mm squared and 1/mm.
+    least, greatest : (n,) arrays
+        The principal curvatures, 1/mm, towards the normal where positive.
+    """
+
+    points: Floats
+    normals: Floats
+    gaussian: Floats
+    mean: Floats
+    least: Floats
+    greatest: Floats
+
+    @property
+    def smallest_radius(self) -> Floats:
+        """The radius of the tightest bend to either side, mm; infinite where it is flat."""
+        most = np.maximum(np.abs(self.least), np.abs(self.greatest))
+        with np.errstate(divide="ignore"):
+            return np.asarray(1.0 / most)
+
+
+def bent(surface: BSplineSurface, u: Floats, v: Floats) -> Bent:
+    """Return how a surface bends at parameters (do Carmo, Differential Geometry, ch. 3.3).
+
+    Parameters
+    ----------
+    u, v : (n,) arrays
+    """
+    parts = surface_derivatives(surface, u, v, 2)
+    place, su, sv, suu, suv, svv = (part.T for part in parts)
+    normal = np.cross(su, sv)
+    size = np.linalg.norm(normal, axis=1)
+    # A pole has no normal of its own.
+    normal = normal / np.maximum(size, 1e-300)[:, None]
+
+    def dot(a: Floats, b: Floats) -> Floats:
+        return np.asarray(np.einsum("nk,nk->n", a, b), dtype=np.float64)
+
+    e, f, g = dot(su, su), dot(su, sv), dot(sv, sv)
+    ll, mm, nn = dot(suu, normal), dot(suv, normal), dot(svv, normal)
+    det = e * g - f * f
+    flat = det < 1e-14 * np.maximum(e, g) ** 2
+    det = np.where(flat, 1.0, det)
+    gaussian = np.where(flat, 0.0, (ll * nn - mm * mm) / det)
+    mean = np.where(flat, 0.0, (e * nn - 2 * f * mm + g * ll) / (2 * det))
+    root = np.sqrt(np.maximum(mean * mean - gaussian, 0.0))
+    return Bent(place, normal, gaussian, mean, mean - root, mean + root)
+
+
+def draft_angle(normals: Floats, pull: Floats) -> Floats:
+    """Return the angle of walls against a pull, radians: less than 0 where they hold it back."""
+    way = pull / np.linalg.norm(pull)
+    return np.arcsin(np.clip(normals @ way, -1.0, 1.0))

@@ -1,0 +1,206 @@
+"""All the joints between faces: found by nearness, measured, and told by their class."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.progress import Progress, silent
+from usual_clay.core.spline.boundary import BORDERS, border_curve
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.parts import length_of, part_of
+from usual_clay.core.spline.surface import BSplineSurface
+
+Grade = Literal["open", "G0", "G1", "G2"]
+GRADES: tuple[Grade, ...] = ("open", "G0", "G1", "G2")
+PLACES = 33
+# Faces meet where they are no farther apart, mm; in tangent and in curvature within this,
+# radians and 1/mm.
+G0_GAP, G1_ANGLE, G2_STEP = 0.01, np.radians(0.1), 0.002
+# Beside each other over less than this share of an edge, two faces only meet at a corner.
+BESIDE = 0.15
+
+
+@dataclass(frozen=True, eq=False)
+class Face:
+    """A face: its surface, and the edges at which it ends."""
+
+    name: str
+    surface: BSplineSurface
+    edges: tuple[BSplineCurve, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class FoundJoint:
+    """Where two faces run beside each other.
+
+    Attributes
+    ----------
+    between : (str, str)
+    faces : (int, int)
+        Their numbers.
+    length : float
+        mm.
+    gap, angle, step : float
+        The greatest along it: mm, radians, 1/mm.
+    mean_gap, mean_angle, mean_step : float
+    grade : str
+        The class that it reaches.
+    at : (3,) array
+        Where it is worst.
+    points : (n, 3) array
+        Along it.
+    worst : (n,) array
+        How bad it is there: each measure as a share of what its class allows, the greatest.
+    """
+
+    between: tuple[str, str]
+    faces: tuple[int, int]
+    length: float
+    gap: float
+    angle: float
+    step: float
+    mean_gap: float
+    mean_angle: float
+    mean_step: float
+    grade: Grade
+    at: Floats
+    points: Floats
+    worst: Floats
+
+
+def face_of_surface(name: str, surface: BSplineSurface) -> Face:
+    """Return a whole surface as a face; borders that are single places are no edges."""
+    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    edges = tuple(
+        edge
+        for border in BORDERS
+        if np.ptp((edge := border_curve(surface, border)).points, axis=0).max() > 1e-6 * size
+    )
+    return Face(name, surface, edges)
+
+
+def find_joints(
+    faces: Sequence[Face], limit: float, progress: Progress = silent
+) -> list[FoundJoint]:
+    """Return the joints between faces that lie no farther apart than a limit; the worst first.
+
+    Parameters
+    ----------
+    limit : float
+        mm.
+    """
+    owners: list[int] = []
+    edges: list[BSplineCurve] = []
+    for number, face in enumerate(faces):
+        owners += [number] * len(face.edges)
+        edges += face.edges
+    if not edges:
+        return []
+    t = np.linspace(0, 1, PLACES)
+    lines = [curve_points(edge, edge.domain[0] + t * np.ptp(edge.domain)) for edge in edges]
+    tree = cKDTree(np.concatenate(lines))
+    which = np.repeat(np.arange(len(edges)), PLACES)
+    found: dict[tuple[int, int, int], FoundJoint] = {}
+    for k, edge in enumerate(edges):
+        progress(k / len(edges), "Measuring joints")
+        for other, where in _beside(k, owners, lines, tree, which, limit):
+            joint = _measured(edge, faces, owners[k], owners[other], where, t)
+            first, second = sorted((owners[k], owners[other]))
+            key = (first, second, _same_place(found, first, second, joint, limit))
+            # The same joint is found from either side: the longer run of it is kept.
+            if key not in found or joint.length > found[key].length:
+                found[key] = joint
+    order = {grade: k for k, grade in enumerate(GRADES)}
+    return sorted(found.values(), key=lambda each: (order[each.grade], -each.angle, -each.step))
+
+
+def _beside(
+    k: int, owners: Sequence[int], lines: Sequence[Floats], tree: cKDTree, which: Ints, limit: float
+) -> list[tuple[int, Bools]]:
+    """Return the edges of other faces that run beside an edge, and where along it."""
+    line = lines[k]
+    step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).max())
+    near = tree.query_ball_point(line, limit + step)
+    others = np.unique(which[np.unique(np.concatenate([np.asarray(n, dtype=int) for n in near]))])
+    best = np.full(len(line), np.inf)
+    owner = np.full(len(line), -1)
+    for other in others:
+        if owners[other] == owners[k]:
+            continue
+        away = to_line(line, lines[other])
+        mine = (away < best) & (away <= limit + 0.02 * step)
+        best[mine], owner[mine] = away[mine], other
+    found = []
+    for other in np.unique(owner[owner >= 0]):
+        where = owner == other
+        if where.mean() >= BESIDE:
+            found.append((int(other), where))
+    return found
+
+
+def to_line(points: Floats, line: Floats) -> Floats:
+    """Return how far points lie from a line of straight pieces, (n,)."""
+    a, b = line[:-1], line[1:]
+    way = b - a
+    size = np.maximum((way**2).sum(axis=1), 1e-300)
+    t = np.clip(((points[:, None] - a) * way).sum(axis=2) / size, 0, 1)
+    away: Floats = np.linalg.norm(points[:, None] - (a + t[..., None] * way), axis=2).min(axis=1)
+    return away
+
+
+def _same_place(
+    found: dict[tuple[int, int, int], FoundJoint], first: int, second: int, joint: FoundJoint,
+    limit: float,
+) -> int:  # fmt: skip
+    """Return which joint of two faces this is: those along another line are another."""
+    number = 0
+    while (first, second, number) in found:
+        other = found[first, second, number]
+        middle = joint.points[len(joint.points) // 2]
+        if float(np.linalg.norm(other.points - middle, axis=1).min()) < (
+            limit + 0.1 * other.length
+        ):
+            return number
+        number += 1
+    return number
+
+
+def _measured(
+    edge: BSplineCurve, faces: Sequence[Face], mine: int, other: int, where: Bools, t: Floats
+) -> FoundJoint:
+    """Measure a joint along the part of an edge where another face runs beside it."""
+    places = t[where]
+    low, high = float(places.min()), float(places.max())
+    start, span = edge.domain[0], float(np.ptp(edge.domain))
+    part = (
+        edge if low <= 0 and high >= 1 else part_of(edge, start + low * span, start + high * span)
+    )
+    joint = edge_joint(faces[mine].surface, faces[other].surface, part)
+    # Next to corners where more than two faces meet, what is measured is of the corner.
+    inner = slice(1, -1)
+    gap, angle, step = (x[inner] for x in (joint.gap, joint.angle, joint.step))
+    grade = grade_of(float(gap.max()), float(angle.max()), float(step.max()))
+    worst = np.maximum.reduce([joint.gap / G0_GAP, joint.angle / G1_ANGLE, joint.step / G2_STEP])
+    rank = {"open": joint.gap, "G0": joint.angle, "G1": joint.step, "G2": joint.step}[grade]
+    at = joint.points[1 + int(np.argmax(rank[inner]))]
+    return FoundJoint(
+        (faces[mine].name, faces[other].name), (mine, other), length_of(part),
+        float(gap.max()), float(angle.max()), float(step.max()), float(gap.mean()),
+        float(angle.mean()), float(step.mean()), grade, at, joint.points, worst,
+    )  # fmt: skip
+
+
+def grade_of(gap: float, angle: float, step: float) -> Grade:
+    """Return the class that a joint reaches."""
+    if gap > G0_GAP:
+        return "open"
+    if angle > G1_ANGLE:
+        return "G0"
+    return "G1" if step > G2_STEP else "G2"

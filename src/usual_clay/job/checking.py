@@ -1,0 +1,135 @@
+"""What there is to check of a job: its faces, their joints, and all of it against a scan."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.body.faces import faces_of
+from usual_clay.core.body.triangles import triangles_at
+from usual_clay.core.check.curvature import bent
+from usual_clay.core.check.deviation import Report, Tolerance, judge
+from usual_clay.core.check.joints import Face, face_of_surface
+from usual_clay.core.check.spots import OutSpot, spots_of
+from usual_clay.core.scan.closest import tree_of
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.sample import as_shares
+from usual_clay.core.spline.surface import surface_grid
+from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
+from usual_clay.job.items import Body, Surface
+from usual_clay.job.job import Job
+
+# Triangles that stand for what is judged lie as near as this share of the tolerance.
+CHORD = 0.1
+# A scan's points farther from all that is made than so many tolerances are of something else.
+REACH = 20.0
+PLACES = 48
+
+
+def checked_items(job: Job) -> list[Surface | Body]:
+    """Return what is checked of a job: the surfaces and bodies that are visible."""
+    kinds: tuple[type[Surface | Body], ...] = (Surface, Body)
+    return [item for kind in kinds for item in job.all(kind) if item.visible]
+
+
+def faces_in(items: Sequence[Surface | Body]) -> list[Face]:
+    """Return all faces of surfaces and bodies."""
+    faces: list[Face] = []
+    for item in items:
+        if isinstance(item, Surface):
+            faces.append(face_of_surface(item.name, item.geometry))
+        else:
+            faces += faces_of(item.name, item.shape)
+    return faces
+
+
+@dataclass(frozen=True, eq=False)
+class AgainstScan:
+    """How all that was made lies against a scan.
+
+    Attributes
+    ----------
+    signed : (n,) array
+        Of each of the scan's vertices, mm, positive outside; NaN of those that are far off.
+    judged : (n,) mask
+    report : Report
+        By area, of those that are judged.
+    spots : list of OutSpot
+    unmade : float
+        Area of the scan that nothing lies near to, mm squared.
+    unmeasured : float
+        Area of what was made that nothing was measured near to, mm squared.
+    """
+
+    signed: Floats
+    judged: Bools
+    report: Report
+    spots: list[OutSpot]
+    unmade: float
+    unmeasured: float
+
+
+def against_scan(
+    items: Sequence[Surface | Body], mesh: TriangleMesh, tolerance: Tolerance
+) -> AgainstScan:
+    """Judge all that was made by all that was measured."""
+    whole = _triangles_of(items, CHORD * tolerance.deviation)
+    away, which, nearest = tree_of(whole).nearest(mesh.vertices)
+    a, b, c = (whole.vertices[whole.triangles[which, k]] for k in range(3))
+    side = ((mesh.vertices - nearest) * np.cross(b - a, c - a)).sum(axis=1)
+    signed = np.where(side < 0, -away, away)
+    used = np.zeros(len(signed), dtype=bool)
+    used[mesh.triangles] = True
+    reach = REACH * tolerance.deviation
+    judged = used & (away <= reach)
+    signed = np.where(judged, signed, np.nan)
+    areas = mesh.vertex_areas
+    middles = whole.vertices[whole.triangles].mean(axis=1)
+    far = tree_of(mesh).nearest(middles)[0] > reach
+    return AgainstScan(
+        signed,
+        judged,
+        judge(signed[judged], tolerance, as_shares(areas[judged])),
+        spots_of(mesh, signed, tolerance.deviation),
+        float(areas[used & ~judged].sum()),
+        float(np.linalg.norm(whole.face_vectors[far], axis=1).sum() / 2),
+    )
+
+
+def _triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:
+    vertices, triangles, count = [], [], 0
+    for item in items:
+        if isinstance(item, Body):
+            points, corners = triangles_at(item.shape, chord)
+        else:
+            u, v = parameters_for_chord(item.geometry, chord)
+            points = surface_grid(item.geometry, u, v).reshape(-1, 3)
+            corners = grid_triangles(len(u), len(v))
+        vertices.append(points)
+        triangles.append(corners + count)
+        count += len(points)
+    return TriangleMesh(np.concatenate(vertices), np.concatenate(triangles))
+
+
+def tightest_of(face: Face) -> tuple[float, Floats]:
+    """Return the smallest radius of a face's surface, mm, and where; poles apart."""
+    t = (np.arange(PLACES) + 0.5) / PLACES
+    u, v = (x.ravel() for x in np.meshgrid(t, t, indexing="ij"))
+    low_u, high_u = face.surface.knots_u[[0, -1]]
+    low_v, high_v = face.surface.knots_v[[0, -1]]
+    found = bent(face.surface, low_u + u * (high_u - low_u), low_v + v * (high_v - low_v))
+    radius = found.smallest_radius
+    worst = int(np.argmin(radius))
+    return float(radius[worst]), found.points[worst]
+
+
+def undercut_of(face: Face, pull: Floats) -> float:
+    """Return which share of a face's area faces away from a pull."""
+    t = (np.arange(PLACES) + 0.5) / PLACES
+    grid = surface_grid(face.surface, t * face.surface.knots_u[-1], t * face.surface.knots_v[-1])
+    cross = np.cross(grid[1:, :-1] - grid[:-1, :-1], grid[:-1, 1:] - grid[:-1, :-1])
+    area = np.linalg.norm(cross, axis=2)
+    return float(area[(cross @ pull) < 0].sum() / max(float(area.sum()), 1e-300))
