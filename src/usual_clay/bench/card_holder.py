@@ -41,6 +41,8 @@ ASKED = {
     "shape scan": ("shape_scan", "ShapeScanCard"),
     "ties": ("ties", "TiesCard"),
     "place": ("place", "PlaceCard"),
+    "joints": ("joints", "JointsCard"),
+    "spots": ("spots", "SpotsCard"),
     "keys": ("keys", "KeysCard"),
 }
 
@@ -112,6 +114,8 @@ class CardHolder(QWidget):
         module, kind = ASKED[name]
         if (module, kind) not in self._made:
             more: tuple = (self._commands,) if name == "keys" else ()
+            if name == "joints":
+                more = (self._commands.run,)
             more += (self.put_away, *self.more.get(name, ()))
             self._make(module, kind, *more)
         return self._made[module, kind]

@@ -7,6 +7,7 @@ from usual_clay.bench.command import Command
 from usual_clay.bench.commands.gather import ask
 from usual_clay.bench.commands.surface import needs_surface
 from usual_clay.bench.sheet import HINT
+from usual_clay.job.items import Body, Surface
 
 
 def sections(bench: Bench) -> None:
@@ -14,6 +15,23 @@ def sections(bench: Bench) -> None:
     ask("sections", bench)
     bench.cards.get("sections").offer()
     bench.cards.refresh()
+
+
+def joints(bench: Bench) -> None:
+    """Measure all joints of what is visible."""
+    ask("joints", bench)
+    bench.cards.get("joints").offer()
+
+
+def spots(bench: Bench) -> None:
+    """Judge all that is visible by a scan, and list where it is out of tolerance."""
+    ask("spots", bench)
+    bench.cards.get("spots").offer()
+
+
+def nothing_to_check(bench: Bench) -> str:
+    there = bench.any_of(Surface) or bench.any_of(Body)
+    return "" if there else "There is no surface and no body to check yet."
 
 
 def plain_form(bench: Bench) -> None:
@@ -41,6 +59,12 @@ COMMANDS = (
             "heat map error difference colour", "4", "Check", "thermometer", "Deviation"),
     Command("deviation on the scan", "Deviation colours on the scan, not the surface", on_the_scan,
             "heat map error difference colour points", "", "Check", "thermometer", "On the scan"),
+    Command("joints", "Joints of all surfaces and bodies", joints,
+            "continuity gap angle g1 g2 tangent curvature table edges", "", "Check", "link",
+            "Joints", why_not=nothing_to_check),
+    Command("spots", "Spots out of tolerance, all against the scan", spots,
+            "deviation places worst inspection list", "", "Check", "crosshair", "Spots",
+            why_not=nothing_to_check),
     Command("plain form", "Judge the plain form", plain_form, "clay shaded render", "5", "Check",
             "sun", "Form"),
 )  # fmt: skip

@@ -1,0 +1,167 @@
+"""The card of all joints: each by its class and its figures; a click flies to where it is worst."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import Card
+from usual_clay.bench.guard import Guarded
+from usual_clay.bench.session import Session
+from usual_clay.bench.sight import Sign
+from usual_clay.bench.widgets import Choice, Row, button, label, number
+from usual_clay.core.check.joints import GRADES, FoundJoint, find_joints
+from usual_clay.core.progress import Progress, stretch
+from usual_clay.job.checking import checked_items, faces_in
+from usual_clay.job.items import Surface
+
+OWNER = "joints"
+# So many rows are shown, the worst first.
+MOST = 24
+WIDE = 290
+TIPS = ("They touch", "One tangent plane", "One curvature")
+
+
+class JointsCard(Guarded, Card):
+    """Measured anew whenever something changes; what falls short can be matched."""
+
+    def __init__(self, session: Session, begin: Callable[[str], None], done: Callable[[], None]):
+        super().__init__(session, "Joints")
+        self._begin, self._done = begin, done
+        self._shown: tuple[object, ...] = ()
+        self.joints: list[FoundJoint] = []
+        self.about.setText("Between all visible surfaces and bodies.")
+        self._wanted, self._limit = "G1", 0.2
+        self.wanted = Choice(list(zip(GRADES[1:], TIPS, strict=True)))
+        self.wanted.set_value(self._wanted)
+        self.wanted.chosen.connect(self._want)
+        self.limit = number(0.001, 50, 3, " mm", "Faces no farther apart have a joint", "Within")
+        self.limit.setValue(self._limit)
+        self.limit.valueChanged.connect(self._set_limit)
+        self.column.addWidget(Row("Wanted", self.wanted))
+        self.column.addWidget(Row("Within", self.limit))
+        self.add_say()
+        self._rows = QVBoxLayout()
+        self._rows.setSpacing(1)
+        self.column.addLayout(self._rows)
+        self.rows: list[QWidget] = []
+        self.mend = button("Match ...", "Match the border of one surface of the chosen joint to the"
+                           " other", clicked=self._match)  # fmt: skip
+        self.mend.setEnabled(False)
+        self._chosen: FoundJoint | None = None
+        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), self.mend)
+        self.column.addStretch(1)
+
+    def offer(self) -> None:
+        """Measure all joints of what is visible."""
+        self._shown = ()
+        self.refresh()
+
+    def refresh(self) -> None:
+        items = checked_items(self.session.shown)
+        shapes = [item.geometry if isinstance(item, Surface) else item.shape for item in items]
+        shown = (self._limit, *map(id, shapes), *(item.name for item in items))
+        if shown == self._shown or not self.isVisible():
+            return
+        self._shown = shown
+        limit = self._limit
+
+        def task(progress: Progress, _partial: object) -> list[FoundJoint]:
+            progress(0.0, "Looking for joints")
+            return find_joints(faces_in(items), limit, stretch(progress, 0.2, 1.0))
+
+        def came(found: list[FoundJoint]) -> None:
+            if self._shown is shown:
+                self.joints = found
+                self._show()
+
+        if not items:
+            self.joints = []
+            self._show()
+            return
+        self.say("Measuring ...", "")
+        self.session.work.start(
+            OWNER, "measure", "Measuring joints", task, came, failed=self.say_failed, asked=True
+        )
+
+    def _want(self, grade: str) -> None:
+        self._wanted = grade
+        self.wanted.set_value(grade)
+        self._show()
+
+    def _set_limit(self, value: float) -> None:
+        self._limit = value
+        self.refresh()
+
+    def _falls_short(self, joint: FoundJoint) -> bool:
+        return GRADES.index(joint.grade) < GRADES.index(self._wanted)
+
+    def _show(self) -> None:
+        short = [joint for joint in self.joints if self._falls_short(joint)]
+        if not self.joints:
+            words = "Nothing lies beside anything else within that distance."
+        else:
+            many = f"{len(self.joints)} joints" if len(self.joints) > 1 else "1 joint"
+            words = (
+                f"{many}, {len(short)} short of {self._wanted}. A click flies to the worst place."
+            )
+        self.say(words, "")
+        for row in self.rows:
+            row.deleteLater()
+        self.rows = []
+        for joint in self.joints[:MOST]:
+            self._add(self._row(joint))
+        if len(self.joints) > MOST:
+            self._add(label(f"and {len(self.joints) - MOST} better ones", role="small"))
+        self.session.sight.light([joint.points for joint in short])
+
+    def _add(self, row: QWidget) -> None:
+        self.rows.append(row)
+        self._rows.addWidget(row)
+
+    def _row(self, joint: FoundJoint) -> QWidget:
+        between = " and ".join(joint.between)
+        figures = (
+            f"gap {joint.gap:.3f} mm, {np.degrees(joint.angle):.2f}°, step {joint.step:.3f} /mm"
+        )
+        row = button("", f"{between}: {figures}, over {joint.length:.1f} mm", role="row",
+                     clicked=partial(self._fly, joint))  # fmt: skip
+        mark = "short" if self._falls_short(joint) else "as wanted"
+        lines = (f"{joint.grade}  {between}", f"      {figures}, {mark}")
+        metrics, cut = row.fontMetrics(), Qt.TextElideMode.ElideRight
+        first, second = (metrics.elidedText(line, cut, WIDE) for line in lines)
+        row.setText(f"{first}\n{second}")
+        row.setAccessibleName(f"{joint.grade}, {between}, {figures}, {mark}")
+        return row
+
+    def _fly(self, joint: FoundJoint) -> None:
+        self._chosen = joint
+        items = {item.name for item in checked_items(self.session.job) if isinstance(item, Surface)}
+        self.mend.setEnabled(self._falls_short(joint) and set(joint.between) <= items)
+        self.session.sight.show_signs([Sign(joint.grade, joint.at[None], ring=True)])
+        self.session.sight.wanted.emit(joint.at)
+
+    def _match(self) -> None:
+        """Begin to match the two surfaces of the chosen joint."""
+        joint = self._chosen
+        if joint is None:
+            return
+        ids = {item.name: item.id for item in self.session.job.all(Surface)}
+        self.session.choice.choose(ids[joint.between[0]])
+        self.cancel()
+        self._begin("task match surface")
+
+    def cancel(self) -> None:
+        self.session.work.drop(OWNER)
+        self.session.sight.show_signs([])
+        self.session.sight.light([])
+        self._shown = ()
+        self._done()
+
+    def hideEvent(self, _event: object) -> None:
+        self.session.sight.show_signs([])
+        self.session.sight.light([])

@@ -1,0 +1,136 @@
+"""The card of spots: connected places of the scan out of tolerance, the largest first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from usual_clay.bench.cards.card import Card, Figures
+from usual_clay.bench.guard import Guarded
+from usual_clay.bench.session import Session
+from usual_clay.bench.sight import Sign
+from usual_clay.bench.widgets import Row, button, combo, fill, label
+from usual_clay.core.check.deviation import percent
+from usual_clay.core.check.spots import OutSpot
+from usual_clay.core.progress import Progress
+from usual_clay.job.checking import AgainstScan, against_scan, checked_items
+from usual_clay.job.items import Scan, Surface
+
+OWNER = "spots"
+MOST = 20
+
+
+class SpotsCard(Guarded, Card):
+    """All that is visible against one scan."""
+
+    def __init__(self, session: Session, done: Callable[[], None]) -> None:
+        super().__init__(session, "Against the scan")
+        self._done = done
+        self._shown: tuple[object, ...] = ()
+        self.found: AgainstScan | None = None
+        self.about.setText("All visible surfaces and bodies, by area.")
+        self.scan = combo("The scan that judges them")
+        self.scan.currentIndexChanged.connect(lambda _index: self.refresh())
+        self.column.addWidget(Row("Scan", self.scan, stretch=0))
+        self.figures = Figures()
+        self.column.addWidget(self.figures)
+        self.more = label(role="soft", wraps=True)
+        self.column.addWidget(self.more)
+        self.add_say()
+        self._rows = QVBoxLayout()
+        self._rows.setSpacing(1)
+        self.column.addLayout(self._rows)
+        self.rows: list[QWidget] = []
+        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel))
+        self.column.addStretch(1)
+
+    def offer(self) -> None:
+        """Judge what is visible."""
+        self._shown = ()
+        fill(self.scan, list(self.session.job.all(Scan)), "")
+        self.refresh()
+
+    def refresh(self) -> None:
+        session = self.session
+        items = checked_items(session.shown)
+        scan = session.job.get(str(self.scan.currentData() or ""), Scan)
+        shapes = [item.geometry if isinstance(item, Surface) else item.shape for item in items]
+        tolerance = session.job.tolerance
+        shown = (scan and id(scan.mesh), tolerance, *map(id, shapes))
+        if shown == self._shown or not self.isVisible():
+            return
+        self._shown = shown
+        if scan is None or not items:
+            self.found = None
+            self._show()
+            return
+        mesh = scan.mesh
+
+        def task(progress: Progress, _partial: object) -> AgainstScan:
+            progress(0.1, "Measuring")
+            return against_scan(items, mesh, tolerance)
+
+        def came(found: AgainstScan) -> None:
+            if self._shown is shown:
+                self.found = found
+                self._show()
+
+        self.say("Measuring ...", "")
+        session.work.start(
+            OWNER, "measure", "Measuring all", task, came, failed=self.say_failed, asked=True
+        )
+
+    def _show(self) -> None:
+        found = self.found
+        for row in self.rows:
+            row.deleteLater()
+        self.rows = []
+        self.figures.setVisible(found is not None)
+        self.more.setVisible(found is not None)
+        if found is None:
+            self.say("", "It takes a scan, and a surface or a body that is shown.")
+            return
+        tolerance, report = self.session.job.tolerance, found.report
+        share = percent(tolerance.share)
+        self.figures.near.show_figure(f"{report.at_share:.3f} mm", f"{share} are nearer")
+        within = f"within {tolerance.deviation:g} mm"
+        self.figures.far.show_figure(percent(report.within_share), within)
+        self.figures.far.show()
+        self.more.setText(
+            f"rms {report.rms:.3f} mm, farthest {report.max:.3f} mm. Of the scan"
+            f" {found.unmade / 100:.2f} cm² are not made; of what is made"
+            f" {found.unmeasured / 100:.2f} cm² were never measured."
+        )
+        many = f"{len(found.spots)} spots" if len(found.spots) != 1 else "1 spot"
+        self.say(f"{many} out of tolerance. A click flies there.", "")
+        for spot in found.spots[:MOST]:
+            self._add(self._row(spot))
+        if len(found.spots) > MOST:
+            self._add(label(f"and {len(found.spots) - MOST} smaller ones", role="small"))
+
+    def _row(self, spot: OutSpot) -> QWidget:
+        side = "inside" if spot.mean > 0 else "outside"
+        words = (
+            f"{spot.area:.1f} mm²  {spot.greatest:+.3f} mm  mean {spot.mean:+.3f}, {side} the scan"
+        )
+        return button(words, words, role="row", clicked=partial(self._fly, spot))
+
+    def _add(self, row: QWidget) -> None:
+        self.rows.append(row)
+        self._rows.addWidget(row)
+
+    def _fly(self, spot: OutSpot) -> None:
+        words = f"{spot.greatest:+.3f} mm"
+        self.session.sight.show_signs([Sign(words, spot.at[None], ring=True)])
+        self.session.sight.wanted.emit(spot.at)
+
+    def cancel(self) -> None:
+        self.session.work.drop(OWNER)
+        self.session.sight.show_signs([])
+        self._shown = ()
+        self._done()
+
+    def hideEvent(self, _event: object) -> None:
+        self.session.sight.show_signs([])
