@@ -131,7 +131,7 @@ class JointsCard(Guarded, Card):
         row = button("", f"{between}: {figures}, over {joint.length:.1f} mm", role="row",
                      clicked=partial(self._fly, joint))  # fmt: skip
         mark = "short" if self._falls_short(joint) else "as wanted"
-        lines = (f"{joint.grade}  {between}", f"      {figures}, {mark}")
+        lines = (f"{joint.grade}  {between}", f"      {figures}")
         metrics, cut = row.fontMetrics(), Qt.TextElideMode.ElideRight
         first, second = (metrics.elidedText(line, cut, WIDE) for line in lines)
         row.setText(f"{first}\n{second}")

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import partial
+
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.command import Command
 from usual_clay.bench.commands.gather import ask
@@ -34,6 +37,16 @@ def nothing_to_check(bench: Bench) -> str:
     return "" if there else "There is no surface and no body to check yet."
 
 
+def judge_by(name: str, bench: Bench) -> None:
+    """Colour surfaces by something else than their deviation; and back again."""
+    stage = bench.stage
+    on = stage.scene.shown.judging != name
+    stage.scene.look_from(stage.large.view.camera.sight)
+    stage.scene.shown = replace(stage.scene.shown, judging=name if on else "")
+    stage.scene.look_from(stage.large.view.camera.sight)
+    stage.scene.ready.emit()
+
+
 def plain_form(bench: Bench) -> None:
     """Show surfaces as plain clay, without net, colours or scan; and back again."""
     shown = bench.stage.scene.shown
@@ -51,6 +64,19 @@ def on_the_scan(bench: Bench) -> None:
         bench.stage.switch("colours", True)
 
 
+# By what surfaces are judged: name, words, other words, key, icon, and a short name.
+JUDGED = (
+    ("stripes", "Stripes that surfaces mirror", "zebra reflection isophotes", "9", "list-dashes",
+     "Stripes"),
+    ("gaussian", "Gaussian curvature as colours", "curvature map", "", "", "Gaussian"),
+    ("mean", "Mean curvature as colours", "curvature map", "0", "palette", "Curvature"),
+    ("greatest", "Greatest curvature as colours", "curvature map principal", "", "", "Greatest"),
+    ("least", "Least curvature as colours", "curvature map principal", "", "", "Least"),
+    ("radius", "Smallest radius as colours", "cutter minimum radius tight", "", "radical",
+     "Radius"),
+    ("draft", "Draft angle against z as colours", "undercut mould pull", "", "compass", "Draft"),
+    ("slope", "Slope to the ground as colours", "steepness overhang", "", "", "Slope"),
+)  # fmt: skip
 COMMANDS = (
     Command("sections", "Sections through surface and scan, side by side", sections,
             "cuts slices stations cross", "", "Check", "stack", "Sections", hint=HINT,
@@ -65,6 +91,9 @@ COMMANDS = (
     Command("spots", "Spots out of tolerance, all against the scan", spots,
             "deviation places worst inspection list", "", "Check", "crosshair", "Spots",
             why_not=nothing_to_check),
+    *(Command(f"judge {name}", words, partial(judge_by, name), also, key,
+              "Check" if icon else "", icon, short, why_not=nothing_to_check)
+      for name, words, also, key, icon, short in JUDGED),
     Command("plain form", "Judge the plain form", plain_form, "clay shaded render", "5", "Check",
             "sun", "Form"),
 )  # fmt: skip

@@ -16,6 +16,7 @@ from PySide6.QtGui import (
 )
 
 from usual_clay.bench.stage import colours
+from usual_clay.bench.stage.judging import JUDGINGS, shades
 from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.looks import text_font
@@ -168,6 +169,37 @@ def draw_legend(painter: QPainter, box: QRectF, tolerance: Tolerance, times: flo
     painter.drawText(line, left, f"{MINUS}{ends} outside")
     painter.drawText(line, Qt.AlignmentFlag.AlignHCenter, f"±{tolerance.deviation:g} mm")
     painter.drawText(line, right, f"inside +{ends}")
+
+
+def draw_judging(painter: QPainter, box: QRectF, name: str, scale: tuple[float, float]) -> None:
+    """Draw the colours by which surfaces are judged, with what they stand for."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setPen(Qt.PenStyle.NoPen)
+    back = QColor(now().panel)
+    back.setAlpha(225)
+    painter.setBrush(back)
+    painter.drawRoundedRect(box, 6, 6)
+    way = JUDGINGS[name]
+    bar = QRectF(box.left() + 10, box.top() + 9, box.width() - 20, 9)
+    line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
+    middle = Qt.AlignmentFlag.AlignHCenter
+    painter.setFont(text_font(8.5))
+    if way.value is None:
+        painter.setPen(QColor(now().ink))
+        painter.drawText(QRectF(box), Qt.AlignmentFlag.AlignCenter,
+                         "Stripes, level, as the eye sees them mirrored")  # fmt: skip
+        return
+    shades_ = QLinearGradient(bar.topLeft(), bar.topRight())
+    at = np.linspace(*scale, 101)
+    for place, colour in zip(np.linspace(0, 1, 101), shades(name, at, scale), strict=True):
+        shades_.setColorAt(float(place), QColor.fromRgbF(*colour))
+    painter.setBrush(QBrush(shades_))
+    painter.drawRoundedRect(bar, 3, 3)
+    painter.setPen(QColor(now().ink))
+    low, high = (f"{end:.3g}".replace("-", MINUS) for end in scale)
+    painter.drawText(line, Qt.AlignmentFlag.AlignLeft, f"≤ {low}")
+    painter.drawText(line, middle, f"{way.title}, {way.unit}")
+    painter.drawText(line, Qt.AlignmentFlag.AlignRight, f"≥ {high}")
 
 
 def draw_axes(painter: QPainter, view: View, corner: QPointF) -> None:

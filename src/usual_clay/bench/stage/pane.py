@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -165,6 +165,8 @@ class Pane(Guarded, QWidget):
         """Show everything in full again."""
         self._rest.stop()
         self._moving = False
+        if self.shows_legend:
+            self.scene.look_from(self.view.camera.sight)
         self.refresh()
 
     def rest_soon(self) -> None:
@@ -304,7 +306,7 @@ class Pane(Guarded, QWidget):
             overlay.draw_scale(painter, self.view, QPointF(82, self.height() - 24), ratio)
         if self.shows_legend and self.legend_is_shown():
             box = overlay.legend_box(self.width(), self.height())
-            overlay.draw_legend(painter, box, self.session.shown.tolerance, self.scene.shown.range)
+            self._draw_legend(painter, box)
         if self.shows_legend and not self.session.shown.items:
             overlay.draw_invitation(painter, self.rect())
         if self._cursor is None:
@@ -319,6 +321,13 @@ class Pane(Guarded, QWidget):
         elif self.snapped is None and (words := reading(self.scene, self._target)):
             overlay.draw_note(painter, self._cursor, words, self.width())
 
+    def _draw_legend(self, painter: QPainter, box: QRectF) -> None:
+        shown = self.scene.shown
+        if shown.judging:
+            overlay.draw_judging(painter, box, shown.judging, self.scene.judging_scale())
+        else:
+            overlay.draw_legend(painter, box, self.session.shown.tolerance, shown.range)
+
     def _on_legend(self, at: QPointF) -> bool:
         box = overlay.legend_box(self.width(), self.height())
         return self.shows_legend and self.legend_is_shown() and box.contains(at)
@@ -326,6 +335,8 @@ class Pane(Guarded, QWidget):
     def legend_is_shown(self) -> bool:
         """Tell whether any surface or body shows deviation colours."""
         shown = self.scene.shown
+        if shown.judging:
+            return True
         if not shown.colours:
             return False
         kinds = ((Surface, shown.surfaces), (Body, shown.bodies))

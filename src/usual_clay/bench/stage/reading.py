@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from usual_clay.bench.canvas import Target
 from usual_clay.bench.item_views import view_of
+from usual_clay.bench.stage.judging import JUDGINGS
 from usual_clay.bench.stage.overlay import MINUS, signed_text
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.curvature import bent
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.job.items import PointList, Scan, Surface
 
 
@@ -15,6 +18,8 @@ def reading(scene: Scene, target: Target | None) -> str:
     if target is None:
         return ""
     item = scene.session.shown.items.get(target.item)
+    if isinstance(item, Surface) and scene.shown.judging:
+        return _judged(scene, item, target)
     if isinstance(item, Surface) and scene.shown.colours:
         return _deviation(scene, item, target)
     if isinstance(item, PointList):
@@ -40,6 +45,17 @@ def _deviation(scene: Scene, surface: Surface, target: Target) -> str:
     words = "within tolerance" if within else f"surface {side} the scan"
     place = place_words(target.hit.point)
     return f"{signed_text(deviation)} mm  {words}, by the nearest measured point, at {place}"
+
+
+def _judged(scene: Scene, surface: Surface, target: Target) -> str:
+    """Return the exact figure by which a surface is judged at the cursor."""
+    way = JUDGINGS[scene.shown.judging]
+    if way.value is None:
+        return ""
+    feet = foot_points(surface.geometry, target.hit.point[None])
+    value = float(way.value(bent(surface.geometry, feet.u, feet.v))[0])
+    figure = f"{value:.4g}".replace("-", MINUS)
+    return f"{way.title} {figure} {way.unit}, at {place_words(target.hit.point)}"
 
 
 def _point(scene: Scene, points: PointList, target: Target) -> str:

@@ -22,6 +22,14 @@ from usual_clay.bench.stage.body_layers import (
     face_layer,
     water_layers,
 )
+from usual_clay.bench.stage.judging import (
+    JUDGINGS,
+    Judged,
+    judged,
+    scale_of,
+    spots_drawn,
+    stripes_of,
+)
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
@@ -66,6 +74,8 @@ class Shown:
     colours: bool = True
     range: float = 3.0
     on_scan: bool = False
+    # How surfaces are judged, "" for by their deviation or not at all.
+    judging: str = ""
 
 
 @dataclass(eq=False)
@@ -97,6 +107,10 @@ class Scene(QObject):
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
+        self._judged: dict[ItemId, tuple[object, Judged]] = {}
+        self._scale: tuple[tuple, tuple[float, float]] = ((), (0.0, 1.0))
+        # From what is looked at to the eye; stripes follow it when a view comes to rest.
+        self.eye = np.array([0.0, -1.0, 0.3])
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""
@@ -343,12 +357,14 @@ class Scene(QObject):
         if portrait is None:
             return {}
         result = {surface.id: self._surface_layer(surface, portrait)}
-        if self.shown.net or self.shown.colours:
+        if (self.shown.net or self.shown.colours) and not self.shown.judging:
             result[f"{surface.id} lines"] = self._line_layer(surface, portrait)
         return result
 
     def _surface_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         tolerance, chosen = self.session.shown.tolerance, surface.id == self.session.choice.item
+        if self.shown.judging:
+            return self._judged_layer(surface, portrait)
         shows = self.shown.colours and not self.shown.on_scan
         made_of = (portrait, surface.signed, shows, chosen, tolerance, self.shown.range)
 
@@ -366,6 +382,49 @@ class Scene(QObject):
             return Layer(data, gloss=0.0 if shows else 0.25, spots=drawn)
 
         return self.cached(surface.id, made_of, make)
+
+    def _judged_layer(self, surface: Surface, portrait: Portrait) -> Layer:
+        """Return a surface as it is judged just now."""
+        name = self.shown.judging
+        eye = self.eye if name == "stripes" else None
+        scale = self.judging_scale()
+        known = self.judged(surface)
+
+        def make() -> Layer:
+            data = triangle_data(
+                portrait.vertices, portrait.triangles, portrait.normals, portrait.places
+            )
+            paint(data, np.full((len(portrait.vertices), 3), 255, dtype=np.uint8))
+            return Layer(data, spots=spots_drawn(name, known, self.eye, scale))
+
+        return self.cached(surface.id, (portrait, name, eye, scale), make)
+
+    def judged(self, surface: Surface) -> Judged:
+        """Return how a surface bends at its spots; kept while it stays the same."""
+        known = self._judged.get(surface.id)
+        if known is None or known[0] is not surface.geometry:
+            known = (surface.geometry, judged(surface.geometry))
+            self._judged[surface.id] = known
+        return known[1]
+
+    def judging_scale(self) -> tuple[float, float]:
+        """Return the ends of the scale by which all visible surfaces are judged."""
+        shown = [item for item in self._seen() if isinstance(item, Surface)]
+        if not self.shown.judging or JUDGINGS[self.shown.judging].value is None:
+            return 0.0, 1.0
+        made_of = (self.shown.judging, *(item.geometry for item in shown))
+        if not _same(self._scale[0], made_of):
+            bent = [self.judged(item).bent for item in shown]
+            self._scale = (made_of, scale_of(self.shown.judging, bent))
+        return self._scale[1]
+
+    def look_from(self, sight: Floats) -> None:
+        """Let what is mirrored follow the eye."""
+        if self.shown.judging == "stripes" and np.abs(self.eye + sight).max() > 1e-9:
+            self.eye = -sight
+            self.ready.emit()
+        else:
+            self.eye = -sight if self.shown.judging != "stripes" else self.eye
 
     def _line_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         key = f"{surface.id} lines"
@@ -416,6 +475,8 @@ class Scene(QObject):
         if portrait is None:
             return {}
         tolerance, chosen = self.session.shown.tolerance, body.id == self.session.choice.item
+        if self.shown.judging:
+            return self._judged_body(body, portrait)
         fits = portrait.nearest is not None and body.signed is not None and body.inside is not None
         signed = body.signed if self.shown.colours and fits else None
         full = tolerance.deviation * self.shown.range
@@ -430,6 +491,23 @@ class Scene(QObject):
             key = f"{body.id} edges"
             result[key] = self.cached(key, (portrait.shape,), lambda: lines)
         return result
+
+    def _judged_body(self, body: Body, portrait: BodyPortrait) -> dict[str, Layer]:
+        """Return a body as it mirrors stripes; what bends it by is told of its surfaces alone."""
+        name, eye = self.shown.judging, self.eye
+
+        def make() -> Layer:
+            tint = np.tile(rgb(now().bodies), (len(portrait.vertices), 1))
+            if name == "stripes":
+                found = stripes_of(portrait.normals, eye)[:, None]
+                light, dark = np.array(rgb(now().halo)), np.array(rgb(now().edges))
+                tint = dark + found * (light - dark)
+            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals)
+            paint(data, colours.as_bytes(tint))
+            return Layer(data)
+
+        made_of = (portrait, name, eye if name == "stripes" else None)
+        return {body.id: self.cached(body.id, made_of, make)}
 
     def water_layers(self, item: Floating) -> dict[str, Layer]:
         """Return the water that a body floats in, while it is chosen."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt, QTimer, Signal
@@ -127,7 +128,10 @@ class Stage(Guarded, QSplitter):
     def switch(self, name: str, on: bool | None = None) -> None:
         """Switch one of what is shown; without `on`, to the other state."""
         value = not getattr(self.scene.shown, name) if on is None else on
-        self.scene.shown = replace(self.scene.shown, **{name: value})
+        changed: dict[str, Any] = {name: value}
+        if name == "colours" and value:
+            changed["judging"] = ""
+        self.scene.shown = replace(self.scene.shown, **changed)
         if name in self.switches:
             self.switches[name].setChecked(value)
         self._soon.start()

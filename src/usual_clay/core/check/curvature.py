@@ -21,6 +21,8 @@ class Bent:
         1/mm squared and 1/mm.
     least, greatest : (n,) arrays
         The principal curvatures, 1/mm, towards the normal where positive.
+    area : (n,) array
+        How much of the surface a step of the parameters is there, mm squared.
     """
 
     points: Floats
@@ -29,6 +31,7 @@ class Bent:
     mean: Floats
     least: Floats
     greatest: Floats
+    area: Floats
 
     @property
     def smallest_radius(self) -> Floats:
@@ -63,7 +66,7 @@ def bent(surface: BSplineSurface, u: Floats, v: Floats) -> Bent:
     gaussian = np.where(flat, 0.0, (ll * nn - mm * mm) / det)
     mean = np.where(flat, 0.0, (e * nn - 2 * f * mm + g * ll) / (2 * det))
     root = np.sqrt(np.maximum(mean * mean - gaussian, 0.0))
-    return Bent(place, normal, gaussian, mean, mean - root, mean + root)
+    return Bent(place, normal, gaussian, mean, mean - root, mean + root, size)
 
 
 def draft_angle(normals: Floats, pull: Floats) -> Floats:

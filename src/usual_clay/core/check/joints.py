@@ -22,7 +22,7 @@ GRADES: tuple[Grade, ...] = ("open", "G0", "G1", "G2")
 PLACES = 33
 # Faces meet where they are no farther apart, mm; in tangent and in curvature within this,
 # radians and 1/mm.
-G0_GAP, G1_ANGLE, G2_STEP = 0.01, np.radians(0.1), 0.002
+G0_GAP, G1_ANGLE, G2_STEP = 0.02, np.radians(0.1), 0.002
 # Beside each other over less than this share of an edge, two faces only meet at a corner.
 BESIDE = 0.15
 
@@ -110,8 +110,13 @@ def find_joints(
     found: dict[tuple[int, int, int], FoundJoint] = {}
     for k, edge in enumerate(edges):
         progress(k / len(edges), "Measuring joints")
-        for other, where in _beside(k, owners, lines, tree, which, limit):
-            joint = _measured(edge, faces, owners[k], owners[other], where, t)
+        runs = [
+            (other, run)
+            for other, where in _beside(k, owners, lines, tree, which, limit)
+            for run in _runs(where)
+        ]
+        for other, run in runs:
+            joint = _measured(edge, faces, owners[k], owners[other], run, t)
             first, second = sorted((owners[k], owners[other]))
             key = (first, second, _same_place(found, first, second, joint, limit))
             # The same joint is found from either side: the longer run of it is kept.
@@ -142,6 +147,18 @@ def _beside(
         where = owner == other
         if where.mean() >= BESIDE:
             found.append((int(other), where))
+    return found
+
+
+def _runs(where: Bools) -> list[Bools]:
+    """Return the stretches of an edge without a break; those of a few places are corners."""
+    ends = np.flatnonzero(np.diff(np.concatenate([[False], where, [False]]).astype(int)))
+    found = []
+    for first, last in ends.reshape(-1, 2):
+        if last - first >= max(3, BESIDE / 2 * len(where)):
+            run = np.zeros(len(where), dtype=bool)
+            run[first:last] = True
+            found.append(run)
     return found
 
 
