@@ -19,7 +19,6 @@ from usual_clay.files.mesh_file import read_mesh
 from usual_clay.files.sources import take_faces
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.checking import (
-    AgainstScan,
     against_scan,
     checked_items,
     faces_in,
@@ -28,6 +27,7 @@ from usual_clay.job.checking import (
 )
 from usual_clay.job.items import Scan
 from usual_clay.job.job import Job
+from usual_clay.job.reporting import joint_row, scan_rows
 
 MOST_SPOTS = 50
 ABOUT = """\
@@ -71,7 +71,7 @@ def run_check(options: argparse.Namespace) -> int:
     joints = find_joints(faces, options.limit)
     pull = np.eye(3)["xyz".index(options.pull)]
     figures: dict[str, Any] = {
-        "joints": [joint_figures(joint) for joint in joints],
+        "joints": [joint_row(joint) for joint in joints],
         "faces": [
             {
                 "name": face.name,
@@ -89,7 +89,7 @@ def run_check(options: argparse.Namespace) -> int:
     mesh = _scan_of(options, job)
     if mesh is not None:
         found = against_scan(items, mesh, tolerance)
-        figures |= scan_figures(found)
+        figures |= scan_rows(found, MOST_SPOTS)
         met = met and found.report.met
     figures |= {"met": met, "seconds": time.perf_counter() - started}
     write_report(options.report, figures)
@@ -113,45 +113,6 @@ def _scan_of(options: argparse.Namespace, job: Job) -> Any:
 
 def _finite(number: float) -> float | None:
     return number if np.isfinite(number) else None
-
-
-def joint_figures(joint: FoundJoint) -> dict[str, Any]:
-    """Return a joint in mm, degrees and 1/mm."""
-    return {
-        "between": " and ".join(joint.between),
-        "length": joint.length,
-        "gap": joint.gap,
-        "angle": float(np.degrees(joint.angle)),
-        "curvature_step": joint.step,
-        "mean_gap": joint.mean_gap,
-        "mean_angle": float(np.degrees(joint.mean_angle)),
-        "mean_curvature_step": joint.mean_step,
-        "class": joint.grade,
-        "at": joint.at.tolist(),
-    }
-
-
-def scan_figures(found: AgainstScan) -> dict[str, Any]:
-    """Return how all of it lies against a scan."""
-    report = found.report
-    return {
-        "within_share": report.within_share,
-        "rms": report.rms,
-        "p95": report.p95,
-        "max": report.max,
-        "unmade_area": found.unmade,
-        "unmeasured_area": found.unmeasured,
-        "spots": [
-            {
-                "area": spot.area,
-                "greatest": spot.greatest,
-                "mean": spot.mean,
-                "at": spot.at.tolist(),
-            }
-            for spot in found.spots[:MOST_SPOTS]
-        ],
-        "spots_in_all": len(found.spots),
-    }
 
 
 def _in_words(

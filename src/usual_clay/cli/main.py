@@ -19,6 +19,7 @@ from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
 from usual_clay.cli.make import add_make_command
 from usual_clay.cli.points import add_points_command
+from usual_clay.cli.report import add_report_command
 from usual_clay.cli.scan import add_scan_commands
 from usual_clay.cli.settings import InputError
 from usual_clay.cli.trace import add_trace_command
@@ -129,6 +130,7 @@ def _parser() -> argparse.ArgumentParser:
     add_float_command(commands)
     add_make_command(commands)
     add_points_command(commands)
+    add_report_command(commands)
     add_scan_commands(commands)
     add_trace_command(commands)
     return parser

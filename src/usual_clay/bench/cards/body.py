@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from shiboken6 import isValid
+
 from usual_clay.bench.cards.gap_rows import GapRows, signs_of_body
 from usual_clay.bench.cards.recipe import RecipeCard
 from usual_clay.bench.command import Commands
@@ -61,7 +63,9 @@ class BodyCard(Guarded, RecipeCard):
             self.session.sight.show_signs(signs)
 
     def hideEvent(self, _event: object) -> None:
-        self.session.sight.show_signs([])
+        # A window that goes takes the session along first.
+        if isValid(self.session.sight):
+            self.session.sight.show_signs([])
 
     def _show_figures(self, item: Followed) -> None:
         if not isinstance(item, Body):

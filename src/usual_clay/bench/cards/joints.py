@@ -10,7 +10,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
-from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
 from usual_clay.bench.widgets import Choice, Row, button, label, number
@@ -26,7 +25,7 @@ WIDE = 290
 TIPS = ("They touch", "One tangent plane", "One curvature")
 
 
-class JointsCard(Guarded, Card):
+class JointsCard(Card):
     """Measured anew whenever something changes; what falls short can be matched."""
 
     def __init__(self, session: Session, begin: Callable[[str], None], done: Callable[[], None]):
@@ -106,9 +105,7 @@ class JointsCard(Guarded, Card):
             words = "Nothing lies beside anything else within that distance."
         else:
             many = f"{len(self.joints)} joints" if len(self.joints) > 1 else "1 joint"
-            words = (
-                f"{many}, {len(short)} short of {self._wanted}. A click flies to the worst place."
-            )
+            words = f"{many}, {len(short)} short of {self._wanted}. A click flies there."
         self.say(words, "")
         for row in self.rows:
             row.deleteLater()
@@ -161,7 +158,3 @@ class JointsCard(Guarded, Card):
         self.session.sight.light([])
         self._shown = ()
         self._done()
-
-    def hideEvent(self, _event: object) -> None:
-        self.session.sight.show_signs([])
-        self.session.sight.light([])

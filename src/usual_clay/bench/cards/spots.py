@@ -8,7 +8,6 @@ from functools import partial
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
-from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
 from usual_clay.bench.widgets import Row, button, combo, fill, label
@@ -22,7 +21,7 @@ OWNER = "spots"
 MOST = 20
 
 
-class SpotsCard(Guarded, Card):
+class SpotsCard(Card):
     """All that is visible against one scan."""
 
     def __init__(self, session: Session, done: Callable[[], None]) -> None:
@@ -131,6 +130,3 @@ class SpotsCard(Guarded, Card):
         self.session.sight.show_signs([])
         self._shown = ()
         self._done()
-
-    def hideEvent(self, _event: object) -> None:
-        self.session.sight.show_signs([])

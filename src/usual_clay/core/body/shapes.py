@@ -15,7 +15,7 @@ from OCP.BRepBndLib import BRepBndLib
 from OCP.BRepCheck import BRepCheck_Analyzer
 from OCP.BRepClass3d import BRepClass3d_SolidClassifier
 from OCP.BRepGProp import BRepGProp
-from OCP.BRepLib import BRepLib
+from OCP.BRepLib import BRepLib, BRepLib_ToolTriangulatedShape
 from OCP.BRepMesh import BRepMesh_IncrementalMesh
 from OCP.BRepTools import BRepTools
 from OCP.collections import (
@@ -285,7 +285,7 @@ def _triangles(shape: TopoDS_Shape, faces: list[Any], chord: float) -> tuple[Any
             corners = corners[:, ::-1]
         points = np.array([(p.X(), p.Y(), p.Z()) for p in nodes])
         vertices.append(points)
-        normals.append(_normals(points, corners))
+        normals.append(_normals(face, mesh, points, corners))
         triangles.append(corners + count)
         owners.append(np.full(len(corners), number))
         count += len(nodes)
@@ -295,7 +295,20 @@ def _triangles(shape: TopoDS_Shape, faces: list[Any], chord: float) -> tuple[Any
     return tuple(whole)  # type: ignore[return-value]
 
 
-def _normals(points: Floats, corners: Any) -> Floats:
+def _normals(face: Any, mesh: Any, points: Floats, corners: Any) -> Floats:
+    """Return the outward normals of the exact face at the corners of its triangles."""
+    BRepLib_ToolTriangulatedShape.ComputeNormals_s(face, mesh)
+    if not mesh.HasNormals():
+        return _mean_normals(points, corners)
+    found = [mesh.Normal(k + 1) for k in range(mesh.NbNodes())]
+    normals = np.array([(n.X(), n.Y(), n.Z()) for n in found])
+    # They are those of the surface as it is placed; a face may be turned round on it.
+    plain = _mean_normals(points, corners)
+    side = np.sign((normals * plain).sum(axis=1).sum()) or 1.0
+    return np.asarray(side * normals)
+
+
+def _mean_normals(points: Floats, corners: Any) -> Floats:
     a, b, c = (points[corners[:, k]] for k in range(3))
     cross = np.cross(b - a, c - a)
     normals = np.zeros_like(points)
