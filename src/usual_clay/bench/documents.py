@@ -7,6 +7,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from usual_clay.bench.paper import SUFFIXES as PAPERS
+from usual_clay.bench.paper import write_report_file
 from usual_clay.bench.session import Session
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
 from usual_clay.files.atomic import ReadOnlyError
@@ -208,6 +210,32 @@ class Documents(QObject):
             lambda *_: write_pieces(path, pieces, chord, job.name),
             done,
             failed=failed,
+        )
+
+    def report(self, pictures: list[tuple[str, bytes]]) -> None:
+        """Write a paper of the job: PDF, HTML or JSON."""
+        told, _ = QFileDialog.getSaveFileName(
+            self.window, "Write a report", f"{self.session.job.name}.pdf", "*.pdf *.html *.json"
+        )
+        if not told:
+            return
+        path = Path(told)
+        if path.suffix.lower() not in PAPERS:
+            path = path.with_name(path.name + ".pdf")
+        if self._may_replace(path, told):
+            self.report_to(path, pictures)
+
+    def report_to(self, path: Path, pictures: list[tuple[str, bytes]]) -> None:
+        job = self.session.job
+        tell = self.session.told.emit
+        self.session.work.start(
+            "",
+            "report",
+            f"Writing {path.name}",
+            lambda progress, _partial: write_report_file(path, job, "A4", progress, pictures),
+            lambda _told: tell("news", f"Wrote {path.name}."),
+            failed=lambda error: tell("trouble", str(error)),
+            asked=True,
         )
 
     def may_leave(self) -> bool:

@@ -90,7 +90,7 @@ def pictures_of(job: Job) -> list[tuple[str, bytes]]:
         view.fit(outline)
         scene.look_from(view.camera.sight)
         view.set_layers(scene.layers())
-        found.append((words, _png(view.image())))
+        found.append((words, png_of(view.image())))
     session.work.cancel_all()
     return found
 
@@ -107,7 +107,8 @@ def _settle(app: Any, session: Any, scene: Any) -> None:
         time.sleep(0.01)
 
 
-def _png(image: QImage) -> bytes:
+def png_of(image: QImage) -> bytes:
+    """Return a picture as a PNG file."""
     from PySide6.QtCore import QBuffer, QIODevice
 
     buffer = QBuffer()

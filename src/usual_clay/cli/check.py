@@ -131,7 +131,7 @@ def _in_words(
     if "rms" in figures:
         words.append(
             f"{percent(figures['within_share'])} of the area within {tolerance.deviation:g} mm;"
-            f" {percent(tolerance.share)} within {figures['p95']:.3f} mm;"
+            f" {percent(tolerance.share)} within {figures['at_share']:.3f} mm;"
             f" {figures['spots_in_all']} spots out of tolerance."
         )
     return " ".join(words)

@@ -177,8 +177,8 @@ def _against(told: Mapping[str, Any], share: str) -> list[str]:
         return []
     words = (
         f"<h2>All of it against the scan</h2><p>{100 * found['within_share']:.1f} % of the area"
-        f" within {told['tolerance']:g}; {share} within {found['p95']:.3f}; rms {found['rms']:.3f};"
-        f" greatest {found['max']:.3f}. {found['unmade_area'] / 100:.2f} cm² of the scan are not"
+        f" within {told['tolerance']:g}; {share} within {found['at_share']:.3f};"
+        f" rms {found['rms']:.3f}; greatest {found['max']:.3f}. {found['unmade_area'] / 100:.2f} cm² of the scan are not"
         f" made; {found['unmeasured_area'] / 100:.2f} cm² of what is made were never measured.</p>"
     )
     rows = [

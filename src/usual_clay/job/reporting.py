@@ -148,6 +148,7 @@ def scan_rows(found: AgainstScan, most: int = MOST_SPOTS) -> dict[str, Any]:
         "within_share": report.within_share,
         "rms": report.rms,
         "p95": report.p95,
+        "at_share": report.at_share,
         "max": report.max,
         "unmade_area": found.unmade,
         "unmeasured_area": found.unmeasured,

@@ -6,11 +6,18 @@ from functools import partial
 
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.command import Command
+from usual_clay.bench.paper import png_of
 from usual_clay.job.items import Body, Curve, Surface
 
 
 def write(suffix: str, bench: Bench) -> None:
     bench.documents.deliver(suffix)
+
+
+def report(bench: Bench) -> None:
+    """Write a report, with the stage as it is and the ledger."""
+    stage = png_of(bench.stage.large.view.image())
+    bench.documents.report([("The stage as it was", stage)])
 
 
 def nothing_to_write(bench: Bench) -> str:
@@ -32,5 +39,7 @@ COMMANDS = (
     _write("obj", "Write OBJ triangles", ".obj", "triangle", "mesh"),
     _write("3mf", "Write 3MF triangles", ".3mf", "triangle", "mesh print", fits=(Body,)),
     _write("svg", "Write curves as SVG, true scale", ".svg", "export", "drawing", fits=(Curve,)),
+    Command("report", "Report: a paper of the job", report, "pdf print paper summary document",
+            "", "Deliver", "file-text", "Report", why_not=nothing_to_write),
     _write("csv", "Write points along curves as CSV", ".csv", "dots-nine", "coordinates"),
 )  # fmt: skip

@@ -134,19 +134,21 @@ def _beside(
     step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).max())
     near = tree.query_ball_point(line, limit + step)
     others = np.unique(which[np.unique(np.concatenate([np.asarray(n, dtype=int) for n in near]))])
+    near_enough: dict[int, Bools] = {}
     best = np.full(len(line), np.inf)
     owner = np.full(len(line), -1)
     for other in others:
         if owners[other] == owners[k]:
             continue
         away = to_line(line, lines[other])
+        near_enough[other] = away <= limit + 0.02 * step
         mine = (away < best) & (away <= limit + 0.02 * step)
         best[mine], owner[mine] = away[mine], other
     found = []
     for other in np.unique(owner[owner >= 0]):
-        where = owner == other
-        if where.mean() >= BESIDE:
-            found.append((int(other), where))
+        if (owner == other).mean() >= BESIDE:
+            # At its ends other faces lie as near: the joint goes on into the corners.
+            found.append((int(other), near_enough[int(other)]))
     return found
 
 

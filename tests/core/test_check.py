@@ -1,0 +1,160 @@
+"""Checks against closed forms: curvature, draft, stripes, joints of known figures, dents."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from OCP.Geom import Geom_CylindricalSurface, Geom_RectangularTrimmedSurface, Geom_ToroidalSurface
+from OCP.GeomConvert import GeomConvert
+from OCP.gp import gp_Ax3, gp_Dir, gp_Pnt
+
+from tests.solids import flat, made
+from usual_clay.bench.stage.judging import colours_at, scale_of, stripes_of
+from usual_clay.core.body.faces import faces_of
+from usual_clay.core.body.kernel import surface_from_kernel
+from usual_clay.core.body.settings import JoinSettings
+from usual_clay.core.check.curvature import bent, draft_angle
+from usual_clay.core.check.joints import face_of_surface, find_joints
+from usual_clay.core.check.spots import spots_of
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.job.checking import tightest_of, undercut_of
+
+AXES = gp_Ax3(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))
+
+
+def from_kernel(surface: object, u: float, v: tuple[float, float]) -> BSplineSurface:
+    trimmed = Geom_RectangularTrimmedSurface(surface, 0, u, *v)
+    return surface_from_kernel(GeomConvert.SurfaceToBSplineSurface_s(trimmed))
+
+
+def paraboloid(a: float, b: float) -> BSplineSurface:
+    """Return z = a x^2 + b y^2 over [-1, 1] squared, exactly."""
+    x = np.array([-1.0, 0.0, 1.0])
+    square = np.array([1.0, -1.0, 1.0])
+    points = np.stack(
+        [*np.meshgrid(x, x, indexing="ij"), a * square[:, None] + b * square[None]], axis=-1
+    )
+    knots = even_knots(3, 2)
+    return BSplineSurface(knots, knots, points)
+
+
+def places(surface: BSplineSurface, count: int = 15) -> tuple[np.ndarray, np.ndarray]:
+    t = np.linspace(0.05, 0.95, count)
+    u, v = (x.ravel() for x in np.meshgrid(t, t, indexing="ij"))
+    return u * surface.knots_u[-1], v * surface.knots_v[-1]
+
+
+def test_curvature_of_torus_saddle_and_bowl() -> None:
+    big, small = 10.0, 3.0
+    torus = from_kernel(Geom_ToroidalSurface(AXES, big, small), 1.5, (0.0, 6.0))
+    found = bent(torus, *places(torus))
+    reach = np.hypot(found.points[:, 0], found.points[:, 1])
+    across = (reach - big) / small
+    assert found.gaussian == pytest.approx(across / small / reach, abs=1e-9)
+    assert np.abs(found.mean) == pytest.approx(np.abs((1 / small + across / reach) / 2), abs=1e-9)
+    assert found.smallest_radius == pytest.approx(np.full(len(reach), small), rel=1e-9)
+    for a, b in ((0.3, -0.2), (0.4, 0.1)):
+        surface = paraboloid(a, b)
+        found = bent(surface, *places(surface))
+        x, y = found.points[:, 0], found.points[:, 1]
+        slope = 1 + (2 * a * x) ** 2 + (2 * b * y) ** 2
+        assert found.gaussian == pytest.approx(4 * a * b / slope**2, abs=1e-9)
+        mean = ((1 + 4 * b * b * y * y) * 2 * a + (1 + 4 * a * a * x * x) * 2 * b) / 2
+        assert found.mean == pytest.approx(mean / slope**1.5, abs=1e-9)
+        assert (found.least <= found.greatest).all()
+
+
+def test_draft_of_a_cone_and_the_tightest_place_and_undercut() -> None:
+    lean = np.radians(7)
+    t = np.linspace(0, 2 * np.pi, 9)
+    normals = np.stack([np.cos(t) * np.cos(lean), np.sin(t) * np.cos(lean),
+                        np.full(9, np.sin(lean))], axis=1)  # fmt: skip
+    assert draft_angle(normals, np.array([0, 0, 2.0])) == pytest.approx(np.full(9, lean))
+    bowl = face_of_surface("Bowl", paraboloid(0.5, 0.2))
+    radius, at = tightest_of(bowl)
+    assert radius == pytest.approx(1.0, rel=5e-3)
+    assert np.abs(at[:2]).max() < 0.05
+    up = np.array([0, 0, 1.0])
+    assert undercut_of(bowl, up) in (0.0, 1.0)
+    assert undercut_of(bowl, up) + undercut_of(bowl, -up) == pytest.approx(1.0)
+
+
+def test_stripes_of_a_cylinder_lie_where_they_must() -> None:
+    """On a lying cylinder the mirrored height is twice the normal's, seen from one side."""
+    cylinder = from_kernel(
+        Geom_CylindricalSurface(gp_Ax3(gp_Pnt(0, 0, 0), gp_Dir(0, 1, 0)), 5.0), 6.0, (0.0, 20.0)
+    )
+    u, v = places(cylinder, 60)
+    found = bent(cylinder, u, v)
+    eye = np.array([1.0, 0.0, 0.0])
+    facing = found.normals @ eye > 0.2
+    angle = np.arctan2(found.normals[:, 2], found.normals[:, 0])
+    # The eye looks level: a normal raised by an angle mirrors what stands twice as high.
+    height = np.arcsin(np.sin(2 * angle))
+    told = stripes_of(found.normals, eye)
+    sharp = np.abs(np.sin(14 * height)) > 0.3
+    exact = (np.sin(14 * height) > 0).astype(float)
+    assert np.abs(told - exact)[facing & sharp].max() < 0.05
+    assert scale_of("mean", [found])[1] == pytest.approx(0.1, rel=1e-6)
+    shades = colours_at("mean", found, eye, (-0.1, 0.1))
+    assert np.ptp(shades, axis=0).max() < 1e-9
+
+
+def wall(lift: float, lean: float, bend: float) -> BSplineSurface:
+    """Return a sheet beside x = 0 to the right, leaning and bending away from level."""
+    x = np.array([0.0, 5.0, 10.0])
+    y = np.array([0.0, 20.0])
+    height = lift + np.tan(lean) * x + np.array([0, 0, bend * 50.0])
+    # The middle control point carries the slope: a parabola of the bend alone.
+    points = np.stack([*np.meshgrid(x, y, indexing="ij"), np.repeat(height[:, None], 2, 1)], -1)
+    return BSplineSurface(even_knots(3, 2), even_knots(2, 1), points)
+
+
+@pytest.mark.parametrize(("lift", "lean", "bend", "grade"), [
+    (0.0, 0.0, 0.0, "G2"), (0.0, 0.0, 0.05, "G1"), (0.0, 3.0, 0.0, "G0"), (0.05, 0.0, 0.0, "open"),
+])  # fmt: skip
+def test_joints_of_known_gap_angle_and_step(
+    lift: float, lean: float, bend: float, grade: str
+) -> None:
+    left = flat((-10, 0, 0), (0, 0, 0), (0, 20, 0), (-10, 20, 0))
+    faces = [
+        face_of_surface("Left", left),
+        face_of_surface("Right", wall(lift, np.radians(lean), bend)),
+    ]
+    (joint,) = find_joints(faces, 0.2)
+    assert joint.grade == grade
+    assert joint.length == pytest.approx(20)
+    assert joint.gap == pytest.approx(lift, abs=1e-9)
+    assert np.degrees(joint.angle) == pytest.approx(lean, abs=1e-6)
+    if not lean and not lift:
+        assert joint.step == pytest.approx(bend, rel=1e-6, abs=1e-9)
+
+
+def test_a_joined_block_has_twelve_square_joints() -> None:
+    from tests.solids import box_faces
+
+    whole = made("join", JoinSettings(), faces=box_faces()).shape
+    joints = find_joints(faces_of("Block", whole), 0.1)
+    assert len(joints) == 12
+    assert {joint.grade for joint in joints} == {"G0"}
+    assert all(np.degrees(joint.angle) == pytest.approx(90) for joint in joints)
+    assert sorted(round(joint.length) for joint in joints) == [10] * 4 + [20] * 4 + [30] * 4
+
+
+def test_spots_of_known_dents() -> None:
+    step = np.linspace(0, 40, 81)
+    x, y = np.meshgrid(step, step, indexing="ij")
+    depth = np.zeros_like(x)
+    for (cx, cy), radius, deep in (((10, 10), 4.0, -0.3), ((30, 28), 2.5, 0.2)):
+        depth += deep * (np.hypot(x - cx, y - cy) < radius)
+    mesh = TriangleMesh(np.stack([x, y, 0 * x], axis=-1).reshape(-1, 3), grid_triangles(81, 81))
+    first, second = spots_of(mesh, depth.ravel(), 0.05)
+    assert first.area == pytest.approx(np.pi * 16, rel=0.06)
+    assert second.area == pytest.approx(np.pi * 6.25, rel=0.15)
+    assert first.greatest == pytest.approx(-0.3)
+    assert second.mean == pytest.approx(0.2)
+    assert np.linalg.norm(first.at[:2] - [10, 10]) < 4
+    assert spots_of(mesh, depth.ravel(), 0.5) == []

@@ -1,0 +1,134 @@
+"""Checks and reports by command line, and as cards of the window."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pypdfium2
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from tests.bench.conftest import app, hands  # noqa: F401
+from tests.bench.hands import Hands
+from tests.solids import box_faces, made
+from usual_clay.cli.main import main
+from usual_clay.core.body.settings import JoinSettings
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.files.job_file import write_job
+from usual_clay.files.mesh_file import write_mesh
+from usual_clay.files.step_out import write_exchange
+from usual_clay.job.edits.scans import with_scan
+from usual_clay.job.items import Body, Surface
+from usual_clay.job.job import Job
+
+
+def block_job() -> Job:
+    """Return a block as a body, and a scan of it with a dent in its lid."""
+    shape = made("join", JoinSettings(), faces=box_faces()).shape
+    x, y = (part.ravel() for part in np.meshgrid(np.linspace(0, 10, 41), np.linspace(0, 20, 81),
+                                                 indexing="ij"))  # fmt: skip
+    dent = 0.2 * (np.hypot(x - 5, y - 10) < 3)
+    vertices, triangles = np.stack([x, y, 30 - dent], axis=1), grid_triangles(41, 81)
+    job = Job("Block")
+    job = job.with_item(Body(id="body-1", name="Block", shape=shape, density=0.5))
+    return with_scan(job, TriangleMesh(vertices, triangles), "block.stl", "mm")[0]
+
+
+def test_check_tells_joints_faces_and_spots(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    faces, report = tmp_path / "faces.step", tmp_path / "report.json"
+    write_exchange(faces, box_faces(0.03))
+    assert main(["check", str(faces), "--report", str(report)]) == 3
+    told = json.loads(report.read_text())
+    assert len(told["joints"]) == 12
+    wide = [joint for joint in told["joints"] if joint["class"] == "open"]
+    assert len(wide) == 4
+    assert wide[0]["gap"] == pytest.approx(0.03, abs=1e-6)
+    assert told["faces"][0]["control_points"] == [2, 2]
+    assert told["faces"][0]["smallest_radius"] is None
+    write_exchange(faces, box_faces())
+    assert main(["check", str(faces), "--report", str(report)]) == 0
+    assert main(["check", str(faces), "--wanted", "G1"]) == 3
+    scan = tmp_path / "scan.stl"
+    mesh = next(item.mesh for item in block_job().items.values() if hasattr(item, "mesh"))
+    write_mesh(scan, mesh.vertices, mesh.triangles)
+    code = main(["check", str(faces), "--scan", str(scan), "--tolerance", "0.05",
+                 "--share", "0.999", "--report", str(report)])  # fmt: skip
+    told = json.loads(report.read_text())
+    assert code == 3
+    (spot,) = told["spots"]
+    assert abs(spot["greatest"]) == pytest.approx(0.2, abs=1e-6)
+    assert spot["at"][2] == pytest.approx(29.8)
+    capsys.readouterr()
+    assert main(["check", str(tmp_path / "no.step")]) == 2
+    assert len(capsys.readouterr().err.strip().splitlines()) == 1
+
+
+def test_a_report_is_a_searchable_paper_a_page_and_figures(tmp_path: Path) -> None:
+    job = tmp_path / "block.uclay"
+    write_job(job, block_job())
+    for suffix in (".pdf", ".html", ".json"):
+        assert main(["report", str(job), "--out", str(tmp_path / f"r{suffix}")]) == 0
+    told = json.loads((tmp_path / "r.json").read_text())
+    assert told["bodies"][0]["mass"] == pytest.approx(3.0)
+    assert len(told["joints"]) == 12
+    page = (tmp_path / "r.html").read_text()
+    assert "data:image/png;base64," in page
+    assert page.count("<tr>") >= 12
+    paper = pypdfium2.PdfDocument(tmp_path / "r.pdf")
+    text = "".join(sheet.get_textpage().get_text_range() for sheet in paper)
+    assert "6.000" in text
+    assert "Joints" in text
+    assert main(["report", str(job), "--out", str(tmp_path / "r.doc")]) == 2
+
+
+def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
+    hands: Hands,  # noqa: F811
+) -> None:
+    job = block_job()
+    for name, face in box_faces(0.03, (1, 2)):
+        job = job.with_item(Surface(id=job.new_id("surface"), name=name, geometry=face))
+    hands.session.commit(job.changed("body-1", visible=False), "block")
+    hands.window.set_station("Check")
+    hands.window.stage.fit()
+    hands.wait()
+    hands.window.rail.tools["joints"].click()
+    hands.wait()
+    card = hands.window.cards.card
+    (joint,) = card.joints
+    assert joint.grade == "open"
+    before = hands.pane.view.camera.height
+    QTest.mouseClick(card.rows[0], Qt.MouseButton.LeftButton)
+    hands.wait()
+    assert hands.pane.view.camera.height < before
+    assert card.mend.isEnabled()
+    # It is measured anew as something changes.
+    lid = next(item for item in hands.session.job.all(Surface) if item.name == "lid")
+    lower = lid.geometry.points - np.array([0, 0, 0.03])
+    from dataclasses import replace
+
+    hands.session.commit(
+        hands.session.job.changed(lid.id, geometry=replace(lid.geometry, points=lower)), "lower"
+    )
+    hands.wait()
+    assert card.joints[0].grade == "G0"
+    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
+    hands.session.commit(hands.session.job.changed("body-1", visible=True), "show")
+    hands.window.rail.tools["spots"].click()
+    hands.wait()
+    assert len(hands.window.cards.card.rows) == 1
+    assert "0.2" in hands.window.cards.card.rows[0].text()
+    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
+    plain = hands.picture()
+    hands.window.commands.run("judge stripes")
+    hands.wait()
+    assert np.abs(hands.picture() - plain).max() > 60
+    assert hands.pane.legend_is_shown()
+    hands.window.commands.run("judge stripes")
+    hands.wait()
+    assert hands.window.stage.scene.shown.judging == ""
