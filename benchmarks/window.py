@@ -28,7 +28,7 @@ from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication
 from usual_clay.bench.shots import _fresh_window, settle
-from usual_clay.bench.start import make_application
+from usual_clay.bench.application import make_application
 from usual_clay.core.fit.search.front import front
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.job.items import PointList
@@ -112,7 +112,7 @@ STARTED = """
 import time
 start = time.perf_counter()
 from usual_clay.demo.make import demo_job_file
-from usual_clay.bench.start import make_application
+from usual_clay.bench.application import make_application
 app = make_application()
 from usual_clay.bench.window import Window
 window = Window()
@@ -150,7 +150,7 @@ import numpy as np
 from pathlib import Path
 from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
-from usual_clay.bench.start import make_application
+from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.window import Window
 from usual_clay.files.mesh_file import read_scan

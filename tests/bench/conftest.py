@@ -10,8 +10,9 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from tests.bench.hands import Hands
+from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.scans import add_scan
-from usual_clay.bench.start import make_application, retire
+from usual_clay.bench.start import retire
 from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.window import Window
 from usual_clay.core.scan.mesh import TriangleMesh

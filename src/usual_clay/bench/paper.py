@@ -62,10 +62,10 @@ def write_report_file(
 def pictures_of(job: Job) -> list[tuple[str, bytes]]:
     """Return pictures of a job by itself, without a window or a display."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from usual_clay.bench.application import make_application
     from usual_clay.bench.session import Session
     from usual_clay.bench.stage.scene import Scene
     from usual_clay.bench.stage.view import View
-    from usual_clay.bench.start import make_application
 
     app = make_application()
     session = Session()
@@ -122,7 +122,7 @@ def _print(path: Path, page: str, size: str) -> None:
     from PySide6.QtCore import QMarginsF, QSizeF
     from PySide6.QtGui import QFont, QPageLayout, QPageSize, QPdfWriter, QTextDocument
 
-    from usual_clay.bench.start import make_application
+    from usual_clay.bench.application import make_application
 
     make_application()
     writer = QPdfWriter(str(path))

@@ -2,33 +2,17 @@
 
 from __future__ import annotations
 
-import sys
 from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QEvent, QTimer
-from PySide6.QtWidgets import QApplication
 
-from usual_clay import __version__
+from usual_clay.bench.application import make_application
 from usual_clay.bench.guard import faults, watch
-from usual_clay.bench.theme.looks import dress
 from usual_clay.bench.window import Window
 from usual_clay.log import take_last_fault
 
 ENDED = "Usual Clay ended by a fault when it was last used. What it told is here to copy."
-
-
-def make_application() -> QApplication:
-    """Return the application, dressed."""
-    existing = QApplication.instance()
-    app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
-    app.setApplicationName("usual-clay")
-    app.setOrganizationName("usual-clay")
-    app.setApplicationDisplayName("Usual Clay")
-    app.setApplicationVersion(__version__)
-    app.setDesktopFileName("usual-clay")
-    dress(app)
-    return app
 
 
 def run_window(path: Path | None) -> int:

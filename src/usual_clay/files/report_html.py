@@ -178,8 +178,8 @@ def _against(told: Mapping[str, Any], share: str) -> list[str]:
     words = (
         f"<h2>All of it against the scan</h2><p>{100 * found['within_share']:.1f} % of the area"
         f" within {told['tolerance']:g}; {share} within {found['at_share']:.3f};"
-        f" rms {found['rms']:.3f}; greatest {found['max']:.3f}. {found['unmade_area'] / 100:.2f} cm² of the scan are not"
-        f" made; {found['unmeasured_area'] / 100:.2f} cm² of what is made were never measured.</p>"
+        f" rms {found['rms']:.3f}; greatest {found['max']:.3f}. Of the scan"
+        f" {found['unmade_area'] / 100:.2f} cm² are not made; {found['unmeasured_area'] / 100:.2f} cm² of what is made were never measured.</p>"
     )
     rows = [
         [str(k), _number(spot["area"], 1), _number(spot["greatest"]), _number(spot["mean"]),

@@ -1,0 +1,23 @@
+"""The Qt application, dressed; there is one, with a window or without."""
+
+from __future__ import annotations
+
+import sys
+
+from PySide6.QtWidgets import QApplication
+
+from usual_clay import __version__
+from usual_clay.bench.theme.looks import dress
+
+
+def make_application() -> QApplication:
+    """Return the application, dressed."""
+    existing = QApplication.instance()
+    app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    app.setApplicationName("usual-clay")
+    app.setOrganizationName("usual-clay")
+    app.setApplicationDisplayName("Usual Clay")
+    app.setApplicationVersion(__version__)
+    app.setDesktopFileName("usual-clay")
+    dress(app)
+    return app
