@@ -24,7 +24,7 @@ def write_shots(folder: Path, names: Sequence[str] = ()) -> None:
     """Write one PNG for each main view into a folder, or only for those that are named."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from usual_clay.bench.application import make_application
-from usual_clay.bench.start import retire
+    from usual_clay.bench.start import retire
 
     app = make_application()
     folder.mkdir(parents=True, exist_ok=True)

@@ -175,11 +175,12 @@ def _against(told: Mapping[str, Any], share: str) -> list[str]:
     found = told["against_scan"]
     if found is None:
         return []
+    unmade, unmeasured = found["unmade_area"] / 100, found["unmeasured_area"] / 100
     words = (
         f"<h2>All of it against the scan</h2><p>{100 * found['within_share']:.1f} % of the area"
         f" within {told['tolerance']:g}; {share} within {found['at_share']:.3f};"
-        f" rms {found['rms']:.3f}; greatest {found['max']:.3f}. Of the scan"
-        f" {found['unmade_area'] / 100:.2f} cm² are not made; {found['unmeasured_area'] / 100:.2f} cm² of what is made were never measured.</p>"
+        f" rms {found['rms']:.3f}; greatest {found['max']:.3f}. Of the scan {unmade:.2f} cm² are"
+        f" not made; of what is made {unmeasured:.2f} cm² were never measured.</p>"
     )
     rows = [
         [str(k), _number(spot["area"], 1), _number(spot["greatest"]), _number(spot["mean"]),
