@@ -356,6 +356,7 @@ class Balance(QWidget):
         for part in (self.columns[1], self.half):
             part.setVisible(report is not None or judged is not None)
         told = report is None and surface is not None
+        self.nothing.setText(self._cost(surface))
         self.ledger.setVisible(report is None and not told and self.ledger.refresh())
         self.nothing.setVisible(report is None and self.ledger.isHidden())
         self.nothing.setText(self._cost(surface))

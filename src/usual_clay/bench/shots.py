@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -158,39 +157,6 @@ def _gather(window: Window, kind: type[Wanted], name: str = "") -> Wanted:
     return window.session.job.the(item.id, kind)
 
 
-def _points(window: Window) -> None:
-    """The probed outline with its suspected slips ringed."""
-    from usual_clay.bench.edits.points import put_back, suggest
-    from usual_clay.demo.make import SLIP_LIMIT
-    from usual_clay.job.items import PointList
-
-    points = _gather(window, PointList, "probed")
-    put_back(window.session, points)
-    settle(window)
-    suggest(window.session, window.session.job.the(points.id, PointList), SLIP_LIMIT)
-
-
-def _picture(window: Window) -> None:
-    """The side picture under its handles, square-on."""
-    from usual_clay.job.items import Picture
-
-    picture = _gather(window, Picture, "Side")
-    window.stage.look_at(picture.placement.plane, picture.name)
-    window.stage.switch("scan", False)
-    window.stage.switch("surfaces", False)
-    window.stage.swap()
-
-
-def _health(window: Window) -> None:
-    from usual_clay.bench.cards.health import AILMENTS
-    from usual_clay.job.items import Scan
-
-    scan = _gather(window, Scan)
-    window.commands.run("health")
-    settle(window)
-    window.session.sight.light(AILMENTS[0].places(scan.mesh))
-
-
 def _straighten(window: Window) -> None:
     from usual_clay.job.items import Scan
 
@@ -198,23 +164,6 @@ def _straighten(window: Window) -> None:
     window.commands.run("straighten")
     settle(window)
     window.cards.ask("straighten").turn_to("onto")
-
-
-def _probe(window: Window) -> None:
-    """The stand-in half way round."""
-    from PySide6.QtWidgets import QApplication
-
-    open_demo(window)
-    window.set_station("Gather")
-    window.session.choice.choose(None)
-    window.commands.run("probe")
-    card: Any = window.cards.card
-    card.spacing.setValue(2.0)
-    card.go.click()
-    while len(card.recorded) < 60:
-        QApplication.processEvents()
-        time.sleep(0.01)
-    card.go.click()
 
 
 def _spline(window: Window) -> None:
@@ -345,10 +294,6 @@ VIEWS: dict[str, Callable[[Window], None]] = {
     "region-brushed": _brush,
     "cast-deviation": _cast,
     "to-tolerance": _tolerance,
-    "points-slips": _points,
-    "picture": _picture,
-    "probe": _probe,
-    "health": _health,
     "set-straight": _straighten,
     "trace-spline": _spline,
     "trace-draw": _draw,

@@ -110,9 +110,74 @@ def _two_rail(window: Window) -> None:
     window.session.choice.choose(made.id)
 
 
+def _only(window: Window, *names: str) -> None:
+    """Open the demo job and show these things alone, without the scan."""
+    from usual_clay.job.items import Body, PointList, Shape, Surface
+
+    open_demo(window)
+    job = window.session.job
+    for item in job.items.values():
+        if isinstance(item, Curve | Surface | Body | PointList | Shape):
+            job = job.changed(item.id, visible=item.name in names)
+    window.session.commit(job, "show")
+    window.stage.switch("scan", False)
+    settle(window)
+    window.stage.fit()
+    settle(window)
+
+
+def _body_gaps(window: Window) -> None:
+    """Back and belly joined with a limit that leaves their gap open: the table, and a ring."""
+    from dataclasses import replace
+
+    _only(window, "Joined")
+    body = _named(window, "Joined")
+    settings = replace(body.recipe.settings, gap=0.01)
+    job = window.session.job.changed(body.id, recipe=replace(body.recipe, settings=settings))
+    window.set_station("Body")
+    window.session.commit(job, "a narrower limit")
+    window.session.choice.choose(body.id)
+    settle(window)
+    card: Any = window.cards.card
+    card.gaps.rows[1].click()
+
+
+def _rounding(window: Window) -> None:
+    """Edges of the slot rounded by width, seen from below."""
+    _only(window, "Slot rounded")
+    body = _named(window, "Slot rounded")
+    window.set_station("Body")
+    window.session.choice.choose(body.id)
+    settle(window)
+    edges = body.recipe.settings.edges
+    window.stage.fly_to(np.array(edges[:3]))
+
+
+def _afloat(window: Window) -> None:
+    """The lure in the water, with lead at its belly."""
+    _only(window, "Lure", "Lure afloat", "Eye")
+    window.set_station("Body")
+    window.session.choice.choose(_named(window, "Lure afloat").id)
+    settle(window)
+
+
+def _stripes(window: Window) -> None:
+    """Stripes over belly and back, and the table of their joints."""
+    _only(window, "Belly net", "Back patch", "Tail")
+    window.set_station("Check")
+    window.session.choice.choose(None)
+    window.commands.run("judge stripes")
+    window.commands.run("joints")
+    settle(window)
+
+
 MADE: dict[str, Callable[[Window], None]] = {
     "net": _net,
     "fill": _fill,
     "tie-again": _tie_again,
     "two-rail": _two_rail,
+    "body-gaps": _body_gaps,
+    "rounding": _rounding,
+    "afloat": _afloat,
+    "stripes-joints": _stripes,
 }

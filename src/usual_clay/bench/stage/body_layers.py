@@ -21,6 +21,8 @@ from usual_clay.core.scan.closest import MeshTree
 FINE = 0.012
 # A measured point farther away than so many times how far they are apart colours nothing.
 REACH = 4.0
+# Edges come so little towards the eye that those on a body's far side stay hidden.
+LIFT = 4.0
 # How much of what is behind the water's surface is hidden.
 WATER = 0.35
 # Edges that turn by less are not drawn, radians.
@@ -112,7 +114,7 @@ def water_layers(lying: Lying) -> tuple[Layer, Layer | None]:
     water = Layer(sheet, line=now().water, opacity=WATER)
     if not len(lying.waterline):
         return water, None
-    return water, Layer(line_data(list(lying.waterline)), line=now().teal)
+    return water, Layer(line_data(list(lying.waterline)), line=now().teal, lift=LIFT)
 
 
 def edge_layer(shape: BodyShape) -> Layer | None:
@@ -120,4 +122,5 @@ def edge_layer(shape: BodyShape) -> Layer | None:
     ends = np.flatnonzero((np.abs(shape.edge_turns) > SHARP) | (shape.edge_faces[:, 1] < 0))
     if not len(ends):
         return None
-    return Layer(line_data([shape.edge(int(k)) for k in ends]), line=now().edges)
+    lines = line_data([shape.edge(int(k)) for k in ends])
+    return Layer(lines, line=now().edges, lift=LIFT)

@@ -51,6 +51,8 @@ class Layer:
     depth : str
         "under" the model, "in place" or "over" it.
     opacity : float
+    lift : float
+        How far a line comes towards the eye, in the renderer's own units.
     """
 
     data: vtkPolyData
@@ -62,6 +64,7 @@ class Layer:
     spots: np.ndarray | None = None
     depth: str = "in place"
     opacity: float = 1.0
+    lift: float = 600.0
     width: float = 1.2
 
 
@@ -231,7 +234,7 @@ class View:
             look.SetColor(*rgb(layer.line))
             look.LightingOff()
             look.SetLineWidth(layer.width)
-            mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0.0, -600.0)
+            mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0.0, -layer.lift)
 
     def _aim(self) -> None:
         camera, vtk_camera = self.camera, self._renderers["in place"].GetActiveCamera()

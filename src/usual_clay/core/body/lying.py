@@ -131,7 +131,7 @@ class Lying:
     def water_plane(self) -> Floats:
         """The corners of a square of the water's surface round the body, (4, 3)."""
         ahead, left = axes_of(self.afloat.up)
-        reach = 0.8 * self.size
+        reach = 0.62 * self.size
         middle = self.afloat.centre
         foot = middle + (self.afloat.height - middle @ self.afloat.up) * self.afloat.up
         return np.stack([foot + reach * (a * ahead + b * left)
