@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TypeVar
 
+from PySide6.QtWidgets import QWidget
+
 from usual_clay.bench.card_holder import CardHolder
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.finder import Finder
@@ -29,6 +31,7 @@ class Bench:
     finder: Finder
     set_station: Callable[[str], None]
     close: Callable[[], object]
+    balance: QWidget
 
     def chosen(self, kind: type[Kind]) -> Kind | None:
         """Return the chosen item if it is of a kind."""

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QObject, QPoint, Qt
+import re
+
+from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QFrame,
@@ -10,29 +12,52 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QListWidgetItem,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
 
 from usual_clay.bench.command import Command, Commands
 from usual_clay.bench.guard import Guarded
-from usual_clay.bench.widgets import label
+from usual_clay.bench.widgets import Elided, label
 
-NO_FIT = 9
+NO_FIT = 99
 
 
 def _fit(command: Command, parts: list[str]) -> int:
-    """Return how well a command fits what is typed, 0 for best: its words before other words."""
+    """Return how well a command fits what is typed, 0 for best.
+
+    Its own words come before other words for it, and of each a whole word before one that begins
+    so, and that before one that holds it.
+    """
     ranks = (command.words, f"{command.short} {command.station}", command.also, command.tip)
     worst = 0
     for part in parts:
-        found = [rank for rank, words in enumerate(ranks) if part in words.lower()]
-        worst = max(worst, found[0] if found else NO_FIT)
+        found = [
+            3 * rank + _place(part, words.lower())
+            for rank, words in enumerate(ranks)
+            if part in words.lower()
+        ]
+        worst = max(worst, min(found, default=NO_FIT))
     return worst
 
 
+def _place(part: str, words: str) -> int:
+    """Tell whether a text holds a whole word, 0, one that begins so, 1, or holds it within, 2."""
+    if re.search(rf"\b{re.escape(part)}\b", words):
+        return 0
+    return 1 if re.search(rf"\b{re.escape(part)}", words) else 2
+
+
 class Finder(Guarded, QFrame):
-    """A field and the actions whose words match it; Enter does the first."""
+    """A field and the actions whose words match it; Enter does the first.
+
+    Signals
+    -------
+    closed : it is put away; the focus was its own
+    """
+
+    closed = Signal()
 
     def __init__(self, commands: Commands, window: QWidget) -> None:
         super().__init__(window)
@@ -42,6 +67,7 @@ class Finder(Guarded, QFrame):
         self.field.setAccessibleName("Find an action")
         self.list = QListWidget()
         self.list.setAccessibleName("Actions found")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 8, 8, 8)
         column.addWidget(self.field)
@@ -76,8 +102,10 @@ class Finder(Guarded, QFrame):
         line = QWidget()
         row = QHBoxLayout(line)
         row.setContentsMargins(10, 6, 10, 6)
-        row.addWidget(label(words))
-        row.addStretch(1)
+        named = Elided(words)
+        named.setToolTip(words)
+        named.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(named, 1)
         row.addWidget(label(station, role="small"))
         key = label(self._table.key(name), role="soft")
         key.setMinimumWidth(92)
@@ -87,9 +115,14 @@ class Finder(Guarded, QFrame):
         self.list.setItemWidget(item, line)
 
     def _run(self, item: QListWidgetItem | None) -> None:
-        self.hide()
+        self._leave()
         if item is not None:
             self._table.run(item.data(Qt.ItemDataRole.UserRole))
+
+    def _leave(self) -> None:
+        """Put it away; Enter then means what it means on the stage."""
+        self.hide()
+        self.closed.emit()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
@@ -115,7 +148,7 @@ class Finder(Guarded, QFrame):
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self._run(self.list.currentItem())
         elif key == Qt.Key.Key_Escape:
-            self.hide()
+            self._leave()
         else:
             return False
         return True

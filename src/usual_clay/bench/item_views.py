@@ -159,6 +159,7 @@ ITEM_VIEWS: dict[str, ItemView] = {
         "References", ("points", "PointsCard"),
         lambda scene, points: scene.points_layers(points), extent=lambda points: points.points,
         figure=lambda points: (short(len(points.kept)), "points, without those taken out"),
+        layer="points",
     ),
     "shape": ItemView(
         "References", ("shape", "ShapeCard"), lambda scene, shape: scene.shape_layers(shape),
@@ -167,6 +168,7 @@ ITEM_VIEWS: dict[str, ItemView] = {
     "curve": ItemView(
         "Curves", ("curve", "CurveCard"), lambda scene, curve: scene.curve_layers(curve),
         extent=lambda curve: curve_points_shown(curve.geometry), figure=_cost, role="ink",
+        layer="curves",
         hint=CURVE_HINT, away=_away_from_curve,
     ),
     "surface": ItemView(

@@ -69,6 +69,8 @@ class Session(QObject):
         self.notes: dict[ItemId, str] = {}
         self._saved = self.job
         self._seen: tuple[int, int, int] | None = None
+        # What was visible before only one thing was shown.
+        self.hidden_by: dict[ItemId, bool] = {}
         self._proposal: Job | None = None
         self.choice.changed.connect(self.sight.forget)
         self.choice.ringed_changed.connect(self.job_changed)

@@ -179,12 +179,19 @@ class Shelf(QScrollArea):
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._shown: tuple = ()
         self._ordered: list[ShelfRow] = []
+        self._filter = ""
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
         session.job_changed.connect(pace.ask)
         session.choice.changed.connect(pace.ask)
         themes.changed.connect(pace.ask)
         # New rows have their places only when the scroll bar knows of them.
         self.verticalScrollBar().rangeChanged.connect(lambda *_: self.show_chosen())
+        self.refresh()
+
+    def set_filter(self, words: str) -> None:
+        """Show only what has these words in its name; none shows all."""
+        self._filter = words.strip().lower()
+        self._shown = ()
         self.refresh()
 
     def refresh(self) -> None:
@@ -210,6 +217,7 @@ class Shelf(QScrollArea):
             and shown[:2] == self._shown[:2]
             and [(item.id, item.visible) for item in job.items.values()]
             == [(row.item.id, row.item.visible) for row in self._ordered]
+            and not self._filter
         )
         self._shown = shown
         if same_rows:
@@ -248,8 +256,9 @@ class Shelf(QScrollArea):
         column.setContentsMargins(9, 8, 9, 8)
         column.setSpacing(1)
         self.rows = {}
-        for title, items in _groups(job).items():
-            if not items and title not in _EMPTY:
+        for title, every in _groups(job).items():
+            items = [item for item in every if self._filter in item.name.lower()]
+            if not items and (title not in _EMPTY or self._filter):
                 continue
             heading = label(title, role="group")
             heading.setContentsMargins(5, 6, 0, 2)
@@ -262,7 +271,7 @@ class Shelf(QScrollArea):
                 column.addWidget(self._row(item))
         column.addStretch(1)
         self._column = column
-        self._ordered = [self.rows[key] for key in job.items]
+        self._ordered = [self.rows[key] for key in job.items if key in self.rows]
         # The old rows may be in the middle of an event of their own: they go when it is over.
         old = self.takeWidget()
         self.setWidget(body)

@@ -9,6 +9,7 @@ from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import (
     QHBoxLayout,
+    QLineEdit,
     QMainWindow,
     QMenu,
     QSplitter,
@@ -87,6 +88,7 @@ class Window(Guarded, QMainWindow):
                 self.finder,
                 self.set_station,
                 self.close,
+                self.balance,
             )
         )
         self._lay_out()
@@ -120,7 +122,7 @@ class Window(Guarded, QMainWindow):
         right = QSplitter(Qt.Orientation.Vertical)
         right.setHandleWidth(1)
         right.setChildrenCollapsible(False)
-        right.addWidget(self.shelf)
+        right.addWidget(self._shelf_with_filter())
         right.addWidget(card_area)
         right.setSizes([250, 470])
         # A splitter takes the width that its parts wish for, whatever is fixed of it.
@@ -145,10 +147,30 @@ class Window(Guarded, QMainWindow):
         column.addWidget(self.hint_line)
         self.setCentralWidget(whole)
 
+    def _shelf_with_filter(self) -> QWidget:
+        """Return the Shelf under a line that filters it by name."""
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Filter by name")
+        self.filter.setAccessibleName("Filter the Shelf by name")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.textChanged.connect(self.shelf.set_filter)
+        whole = QWidget()
+        whole.setObjectName("panel")
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        row = QHBoxLayout()
+        row.setContentsMargins(12, 8, 12, 2)
+        row.addWidget(self.filter)
+        column.addLayout(row)
+        column.addWidget(self.shelf, 1)
+        return whole
+
     def _connect(self) -> None:
         session, documents = self.session, self.documents
         self.top_bar.station_chosen.connect(self.set_station)
         self.top_bar.finder_wanted.connect(self.finder.open)
+        self.finder.closed.connect(lambda: self.stage.large.setFocus())
         self.stage.hovered.connect(self.hint_line.place.setText)
         self.stage.menu_wanted.connect(self._stage_menu)
         self.shelf.menu_wanted.connect(self.item_menu)

@@ -5,7 +5,14 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
-from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QLineEdit, QPushButton
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QApplication,
+    QLineEdit,
+    QPushButton,
+    QWidget,
+)
 
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.camera import TRUE_VIEWS
@@ -14,11 +21,14 @@ from usual_clay.bench.commands.surface import cast
 from usual_clay.bench.edits.points import take_out
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.session import Session
+from usual_clay.bench.shelf import ShelfRow
 from usual_clay.bench.theme.theme import CHOICES, themes
 from usual_clay.job.edits import ties
 from usual_clay.job.edits.placing import MOVABLE
 from usual_clay.job.items import PointList, Region
+from usual_clay.job.kinds import whole_of
 
+TABBED = Qt.FocusPolicy.TabFocus
 NOTHING = "Choose an item in the Shelf or on the stage first."
 
 
@@ -50,7 +60,9 @@ def escape(bench: Bench) -> None:
 def accept(bench: Bench) -> None:
     """Do what Enter means here."""
     focused, session = QApplication.focusWidget(), bench.session
-    if isinstance(focused, QPushButton):
+    if isinstance(focused, ShelfRow):
+        session.choice.choose(focused.item.id)
+    elif isinstance(focused, QPushButton):
         focused.click()
     elif isinstance(focused, QAbstractSpinBox | QLineEdit):
         bench.stage.large.setFocus()
@@ -135,6 +147,53 @@ def look(view: str, bench: Bench) -> None:
     bench.stage.look(view)
 
 
+def go_to(panel: str, bench: Bench) -> None:
+    """Give a panel the focus."""
+    if panel == "stage":
+        bench.stage.large.setFocus()
+        return
+    if panel == "shelf":
+        rows = bench.shelf.rows
+        row = rows.get(bench.session.choice.item or "") or next(iter(rows.values()), None)
+        if row is not None:
+            row.setFocus()
+        return
+    whole = bench.cards.card if panel == "card" else bench.balance
+    for part in whole.findChildren(QWidget):
+        if part.isVisibleTo(whole) and part.isEnabled() and part.focusPolicy() & TABBED:
+            part.setFocus(Qt.FocusReason.TabFocusReason)
+            return
+    bench.say(f"Nothing in the {panel} takes keys just now.")
+
+
+def show_only(bench: Bench) -> None:
+    """Hide all but the chosen item and what it is a part of."""
+    session = bench.session
+    item = session.job.items[session.choice.item or ""]
+    keep = {item.id, whole_of(item)}
+    job = session.job
+    for each in job.items.values():
+        if each.visible != (each.id in keep):
+            job = job.changed(each.id, visible=each.id in keep)
+    session.hidden_by = {each.id: each.visible for each in session.job.items.values()}
+    session.commit(job, f"show only {item.name}")
+
+
+def show_again(bench: Bench) -> None:
+    """Show what was visible before only one thing was."""
+    session, job = bench.session, bench.session.job
+    for item_id, visible in session.hidden_by.items():
+        if item_id in job.items and job.items[item_id].visible != visible:
+            job = job.changed(item_id, visible=visible)
+    session.hidden_by = {}
+    if job is not session.job:
+        session.commit(job, "show as before")
+
+
+def nothing_hidden(bench: Bench) -> str:
+    return "" if bench.session.hidden_by else "Nothing was shown alone before."
+
+
 def wear(choice: str, _bench: Bench) -> None:
     themes.choose(choice)
 
@@ -150,6 +209,15 @@ COMMANDS = (
             "3"),
     Command("pictures shown", "Show or hide pictures", partial(switch, "pictures"),
             "images layer", "6"),
+    Command("curves shown", "Show or hide curves", partial(switch, "curves"), "lines layer"),
+    Command("points shown", "Show or hide points", partial(switch, "points"), "layer"),
+    Command("show only", "Show only the chosen thing", show_only, "isolate solo hide others",
+            "Shift+H", short="Show only", why_not=nothing_chosen),
+    Command("show again", "Show what was visible before", show_again, "isolate unhide all back",
+            "Ctrl+Shift+H", short="Show as before", why_not=nothing_hidden),
+    *(Command(f"go to {panel}", f"Go to the {panel.capitalize()}", partial(go_to, panel),
+              "focus keyboard panel", f"Ctrl+{number}")
+      for number, panel in enumerate(("shelf", "card", "stage", "balance"), start=1)),
     Command("bodies shown", "Show or hide bodies", partial(switch, "bodies"), "solid layer", "8"),
     Command("fit view", "Show everything", lambda bench: bench.stage.fit(), "zoom extents all",
             "Home"),

@@ -68,6 +68,8 @@ class Shown:
 
     scan: bool = True
     pictures: bool = True
+    points: bool = True
+    curves: bool = True
     surfaces: bool = True
     bodies: bool = True
     net: bool = True

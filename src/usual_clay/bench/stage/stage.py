@@ -23,6 +23,8 @@ from usual_clay.core.picture.placement import Plane
 SWITCHES = (
     ("scan", "Scan", "Show the scan (1)"),
     ("pictures", "Pictures", "Show reference pictures (6)"),
+    ("points", "Points", "Show point lists"),
+    ("curves", "Curves", "Show curves"),
     ("surfaces", "Surfaces", "Show surfaces (2)"),
     ("bodies", "Bodies", "Show bodies (8)"),
     ("net", "Net", "Show the control net of the chosen surface (3)"),
