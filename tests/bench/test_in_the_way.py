@@ -1,0 +1,187 @@
+"""What would be in the way: keys, the finder, the Shelf, saving, and what was left by a window."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
+
+from tests.bench.hands import CTRL, SHIFT, Hands
+from tests.solids import box_faces, square
+from usual_clay.bench.cards.start import StartCard
+from usual_clay.bench.finder import _fit
+from usual_clay.bench.session import Session
+from usual_clay.core.body.body_shape import BodyShape
+from usual_clay.files.job_file import read_job, write_job
+from usual_clay.files.journal import Journal, journal_folder, left_behind
+from usual_clay.job.items import Body, Curve, Surface
+from usual_clay.job.job import Job
+
+
+@pytest.fixture
+def with_faces(hands: Hands) -> Hands:
+    job = hands.session.job
+    for name, face in box_faces():
+        job = job.with_item(Surface(id=job.new_id("surface"), name=name, geometry=face))
+    for name, side in square():
+        job = job.with_item(Curve(id=job.new_id("curve"), name=name, geometry=side))
+    hands.session.commit(job, "faces")
+    hands.window.stage.fit()
+    hands.wait()
+    return hands
+
+
+def test_enter_on_a_row_chooses_and_keys_go_from_panel_to_panel(with_faces: Hands) -> None:
+    hands = with_faces
+    window, session = hands.window, hands.session
+    hands.key(Qt.Key.Key_1, CTRL, window)
+    row = QApplication.focusWidget()
+    assert row in window.shelf.rows.values()
+    hands.key(Qt.Key.Key_Down, widget=row)
+    second = QApplication.focusWidget()
+    hands.key(Qt.Key.Key_Return, widget=second)
+    assert session.choice.item == second.item.id
+    hands.key(Qt.Key.Key_2, CTRL, window)
+    assert window.cards.card.isAncestorOf(QApplication.focusWidget())
+    hands.key(Qt.Key.Key_3, CTRL, window)
+    assert QApplication.focusWidget() is window.stage.large
+    # After the finder Enter means what it means on the stage, not a station.
+    window.top_bar.setFocus()
+    window.commands.run("finder")
+    hands.key(Qt.Key.Key_Escape, widget=window.finder.field)
+    assert QApplication.focusWidget() is window.stage.large
+
+
+def test_one_thing_is_shown_alone_and_the_rest_again(with_faces: Hands) -> None:
+    hands = with_faces
+    session = hands.session
+    first = next(session.job.all(Surface))
+    session.choice.choose(first.id)
+    hands.key(Qt.Key.Key_H, SHIFT, hands.pane)
+    assert [item.name for item in session.job.items.values() if item.visible] == [first.name]
+    hands.key(Qt.Key.Key_H, CTRL | SHIFT, hands.pane)
+    assert all(item.visible for item in session.job.items.values())
+    hands.window.filter.setText("fron")
+    hands.wait()
+    assert [row.item.name for row in hands.window.shelf.rows.values()] == ["front"]
+    hands.window.filter.clear()
+    hands.wait()
+    assert len(hands.window.shelf.rows) == 10
+    hands.window.stage.switch("curves", False)
+    hands.wait()
+    assert not any(item.id in hands.window.stage.scene.layers() for item in session.job.all(Curve))
+
+
+def test_the_finder_knows_other_words_and_the_likeliest_comes_first(hands: Hands) -> None:
+    table = list(hands.window.commands)
+    for typed, wanted in (
+        ("fillet", "task round"), ("export", "step"), ("zebra", "judge stripes"),
+        ("hollow", "task shell"), ("undo", "undo"), ("isolate", "show only"),
+        ("hydrostatics", "task afloat"), ("pdf", "report"), ("boolean", "task unite"),
+    ):  # fmt: skip
+        found = sorted(table, key=lambda each: _fit(each, [typed]))
+        assert wanted in [each.name for each in found[:3]], typed
+    hands.window.finder.open()
+    assert not hands.window.finder.list.horizontalScrollBar().isVisible()
+    hands.window.finder.hide()
+
+
+def test_a_click_in_the_ledger_chooses(with_faces: Hands) -> None:
+    hands = with_faces
+    job = hands.session.job
+    for number, item in enumerate(list(job.all(Surface))):
+        signed = np.full(50, 0.02 * (number + 1))
+        job = job.with_item(replace(item, signed=signed))
+    hands.session.commit(job, "judged")
+    hands.session.choice.choose(None)
+    hands.wait()
+    ledger = hands.window.balance.ledger
+    assert ledger.isVisible()
+    assert "Out of tolerance" in ledger.words.text()
+    entry = ledger.entries[0]
+    place = QPointF(np.log10(entry.cost), np.log10(entry.off))
+    at = ledger.plot.mapFromScene(ledger.plot.getViewBox().mapViewToScene(place))
+    QTest.mouseClick(ledger.plot.viewport(), Qt.MouseButton.LeftButton, pos=at)
+    hands.wait()
+    assert hands.session.choice.item == entry.item
+
+
+def test_saving_asks_before_it_replaces_and_sees_what_others_changed(
+    with_faces: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    hands = with_faces
+    documents, session = hands.window.documents, hands.session
+    asked: list[str] = []
+    answers = {"Replace it?": "Cancel", "Save over it?": "Cancel"}
+
+    def ask(title: str, words: str, _answers: tuple[str, ...]) -> str:
+        asked.append(words)
+        return answers[title]
+
+    monkeypatch.setattr(documents, "_ask", ask)
+    there = tmp_path / "lure.v2.uclay"
+    write_job(there, Job("another"))
+    typed = str(tmp_path / "lure.v2")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (typed, ""))
+    # The name is completed; the user did not say that what is there may go.
+    assert not documents.save_as()
+    assert read_job(there).name == "another"
+    answers["Replace it?"] = "Replace it"
+    assert documents.save_as()
+    assert len(read_job(there).items) == 10
+    assert session.is_saved
+    write_job(there, Job("by others"))
+    documents.look_outside()
+    assert "changed by another program" in hands.window.cards.told.text()
+    session.commit(session.job.changed(next(iter(session.job.items)), visible=False), "hide")
+    assert not documents.save()
+    assert read_job(there).name == "by others"
+    answers["Save over it?"] = "Save over it"
+    assert documents.save()
+    there.chmod(0o444)
+    session.commit(session.job.changed(next(iter(session.job.items)), visible=True), "show")
+    answers["Replace it?"] = "Cancel"
+    assert not documents.save()
+    assert not session.is_saved
+    # What cannot be written is told, and the job counts as not saved.
+    bad = Body(id="body-99", name="Bad", shape=BodyShape.blank(), density=np.nan, visible=False)
+    session.commit(session.job.with_item(bad), "a number that cannot be written")
+    assert not session.save(tmp_path / "new.uclay")
+    assert "could not be written" in hands.window.cards.told.text()
+    assert not session.is_saved
+
+
+def test_what_a_window_left_is_offered_and_opened(
+    with_faces: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    hands = with_faces
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"],
+                          capture_output=True, text=True, check=True)  # fmt: skip
+    autosave = hands.window.autosave
+    autosave.journal = Journal(journal_folder() / f"{gone.stdout.strip()}-1")
+    session = hands.session
+    session.commit(session.job.changed(next(iter(session.job.items)), name="Written down"), "name")
+    autosave.write()
+    hands.wait(lambda: autosave._written is session.job)
+    (left,) = left_behind()
+    assert left.items == 10
+    fresh = Session()
+    card = StartCard(fresh, hands.window.commands)
+    opening = next(each for each in card.findChildren(QPushButton) if each.text() == "Open")
+    opening.click()
+    assert any(item.name == "Written down" for item in fresh.job.items.values())
+    # It is kept only when it is saved.
+    assert not fresh.is_saved
+    assert left_behind() == []
+    assert os.environ["XDG_STATE_HOME"] == str(tmp_path)
+    fresh.work.cancel_all()
+    card.deleteLater()
