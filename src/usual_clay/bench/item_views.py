@@ -177,12 +177,12 @@ ITEM_VIEWS: dict[str, ItemView] = {
         role="surfaces", layer="surfaces", hint=SURFACE_HINT, away=_away_from_surface,
     ),
     "body": ItemView(
-        "Bodies", ("body", "BodyCard"), lambda scene, body: scene.body_layers(body),
-        lambda scene, body: scene.body_tree(body), lambda body: body.shape.box,
+        "Bodies", ("body", "BodyCard"), lambda scene, body: scene.bodies.layers(body),
+        lambda scene, body: scene.bodies.tree(body), lambda body: body.shape.box,
         _size_of_body, role="bodies", layer="bodies", hint=BODY_HINT,
     ),
     "afloat": ItemView(
-        "Bodies", ("floating", "FloatingCard"), lambda scene, item: scene.water_layers(item),
+        "Bodies", ("floating", "FloatingCard"), lambda scene, item: scene.bodies.water(item),
         figure=lambda item: ("…", "draft in mm") if item.lying is None else
         (f"{item.lying.afloat.draft:.1f}", "draft in mm"), hollow=True, layer="bodies",
         hint=FLOAT_HINT,

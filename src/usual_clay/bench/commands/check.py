@@ -41,9 +41,9 @@ def judge_by(name: str, bench: Bench) -> None:
     """Colour surfaces by something else than their deviation; and back again."""
     stage = bench.stage
     on = stage.scene.shown.judging != name
-    stage.scene.look_from(stage.large.view.camera.sight)
+    stage.scene.sights.look_from(stage.large.view.camera.sight)
     stage.scene.shown = replace(stage.scene.shown, judging=name if on else "")
-    stage.scene.look_from(stage.large.view.camera.sight)
+    stage.scene.sights.look_from(stage.large.view.camera.sight)
     stage.scene.ready.emit()
 
 

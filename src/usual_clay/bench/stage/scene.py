@@ -15,24 +15,15 @@ from usual_clay.bench.canvas import Target
 from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
-from usual_clay.bench.stage.body_layers import (
-    BodyPortrait,
-    body_portrait,
-    edge_layer,
-    face_layer,
-    water_layers,
-)
+from usual_clay.bench.stage.bodies import Bodies
 from usual_clay.bench.stage.judging import (
-    JUDGINGS,
-    Judged,
-    judged,
-    scale_of,
     spots_drawn,
-    stripes_of,
 )
+from usual_clay.bench.stage.kept import same
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
+from usual_clay.bench.stage.sights import Sights
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Floats, Ints
@@ -41,9 +32,7 @@ from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
 from usual_clay.core.scan.curvature import bend
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import (
-    Body,
     Curve,
-    Floating,
     Item,
     ItemId,
     Picture,
@@ -105,24 +94,20 @@ class Scene(QObject):
         self.shown = Shown()
         self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
         self._portraits: dict[ItemId, tuple[tuple, Portrait]] = {}
-        self._bodies: dict[ItemId, tuple[tuple, BodyPortrait]] = {}
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
-        self._judged: dict[ItemId, tuple[object, Judged]] = {}
-        self._scale: tuple[tuple, tuple[float, float]] = ((), (0.0, 1.0))
-        # From what is looked at to the eye; stripes follow it when a view comes to rest.
-        self.eye = np.array([0.0, -1.0, 0.3])
+        self.bodies, self.sights = Bodies(self), Sights(self)
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""
         result: dict[str, Layer] = {}
-        for item in self._seen():
+        for item in self.seen():
             result |= view_of(item).layers(self, item)
         self._layers = {key: value for key, value in self._layers.items() if key in result}
         return result
 
-    def _seen(self) -> list[Item]:
+    def seen(self) -> list[Item]:
         """Return the items that are visible, and of whose layer the switch is on."""
         found = []
         for item in self.session.shown.items.values():
@@ -185,15 +170,17 @@ class Scene(QObject):
     def cached(self, key: str, made_of: tuple, make: Callable[[], Layer]) -> Layer:
         """Return the layer kept under a key while what it was made of stays the same."""
         known, made_of = self._layers.get(key), (*made_of, now())
-        if known is None or not _same(known[0], made_of):
+        if known is None or not same(known[0], made_of):
             known = (made_of, make())
             self._layers[key] = known
         return known[1]
 
     def forget(self) -> None:
         """Let go of everything that was made, search trees among it."""
-        for kept in (self.models, self._portraits, self._bodies, self._layers, self._meshes):
+        for kept in (self.models, self._portraits, self._layers, self._meshes):
             kept.clear()
+        self.bodies.forget()
+        self.sights.forget()
 
     # ---- scans ---------------------------------------------------------------------------
 
@@ -314,12 +301,12 @@ class Scene(QObject):
         measured = self.session.shown.measured(surface)
         wanted = (surface.geometry, _what_judges(measured), self._chord())
         known = self._portraits.get(surface.id)
-        if known is None or not _same(known[0], wanted):
-            if known is not None and _same(known[0][1:], wanted[1:]):
+        if known is None or not same(known[0], wanted):
+            if known is not None and same(known[0][1:], wanted[1:]):
                 made = followed(known[1], surface.geometry)
                 if made is not None:
                     known = self._portraits[surface.id] = (wanted, made)
-            if known is None or not _same(known[0], wanted):
+            if known is None or not same(known[0], wanted):
                 self._ask_portrait(surface, measured, wanted)
         return None if known is None else known[1]
 
@@ -334,7 +321,7 @@ class Scene(QObject):
     ) -> None:
         work, job = self.session.work, self.session.shown
         under_way = work.find(surface.id, "portrait") is not None
-        if under_way and _same(self._asked.get(surface.id), wanted):
+        if under_way and same(self._asked.get(surface.id), wanted):
             return
         self._asked[surface.id] = wanted
 
@@ -388,45 +375,18 @@ class Scene(QObject):
     def _judged_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         """Return a surface as it is judged just now."""
         name = self.shown.judging
-        eye = self.eye if name == "stripes" else None
-        scale = self.judging_scale()
-        known = self.judged(surface)
+        eye = self.sights.eye if name == "stripes" else None
+        scale = self.sights.scale()
+        known = self.sights.judged(surface)
 
         def make() -> Layer:
             data = triangle_data(
                 portrait.vertices, portrait.triangles, portrait.normals, portrait.places
             )
             paint(data, np.full((len(portrait.vertices), 3), 255, dtype=np.uint8))
-            return Layer(data, spots=spots_drawn(name, known, self.eye, scale))
+            return Layer(data, spots=spots_drawn(name, known, self.sights.eye, scale))
 
         return self.cached(surface.id, (portrait, name, eye, scale), make)
-
-    def judged(self, surface: Surface) -> Judged:
-        """Return how a surface bends at its spots; kept while it stays the same."""
-        known = self._judged.get(surface.id)
-        if known is None or known[0] is not surface.geometry:
-            known = (surface.geometry, judged(surface.geometry))
-            self._judged[surface.id] = known
-        return known[1]
-
-    def judging_scale(self) -> tuple[float, float]:
-        """Return the ends of the scale by which all visible surfaces are judged."""
-        shown = [item for item in self._seen() if isinstance(item, Surface)]
-        if not self.shown.judging or JUDGINGS[self.shown.judging].value is None:
-            return 0.0, 1.0
-        made_of = (self.shown.judging, *(item.geometry for item in shown))
-        if not _same(self._scale[0], made_of):
-            bent = [self.judged(item).bent for item in shown]
-            self._scale = (made_of, scale_of(self.shown.judging, bent))
-        return self._scale[1]
-
-    def look_from(self, sight: Floats) -> None:
-        """Let what is mirrored follow the eye."""
-        if self.shown.judging == "stripes" and np.abs(self.eye + sight).max() > 1e-9:
-            self.eye = -sight
-            self.ready.emit()
-        else:
-            self.eye = -sight if self.shown.judging != "stripes" else self.eye
 
     def _line_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         key = f"{surface.id} lines"
@@ -434,106 +394,12 @@ class Scene(QObject):
             key, (portrait,), lambda: Layer(line_data(portrait.lines), line=now().isocurves)
         )
 
-    # ---- bodies --------------------------------------------------------------------------
-
-    def body_portrait(self, body: Body) -> BodyPortrait | None:
-        """Return a body's portrait, the last one while a newer is being made."""
-        if not len(body.shape.triangles):
-            return None
-        job = self.session.shown
-        scan = job.get(body.watches, Scan)
-        inside = body.inside if self.shown.colours else None
-        judged = scan is not None and inside is not None and not is_of_another(scan, inside)
-        by = (inside, scan.mesh) if judged and scan is not None else (None, None)
-        wanted = (body.shape, *by)
-        known = self._bodies.get(body.id)
-        if known is not None and _same(known[0], wanted):
-            return known[1]
-        if not judged or scan is None or body.inside is None:
-            # It is there already: nothing has to be worked out.
-            self._bodies[body.id] = (wanted, body_portrait(body.shape, None))
-            return self._bodies[body.id][1]
-        points = scan.mesh.vertices[body.inside]
-
-        def done(made: BodyPortrait) -> None:
-            self._bodies[body.id] = (wanted, made)
-            self.ready.emit()
-
-        if not _same(self._asked.get(body.id), wanted):
-            self._asked[body.id] = wanted
-            self.session.work.start(
-                body.id, "portrait", "", lambda *_: body_portrait(body.shape, points), done
-            )
-        return known[1] if known is not None else body_portrait(body.shape, None)
-
-    def body_tree(self, body: Body) -> MeshTree | None:
-        """Return the tree that rays meet a body by."""
-        portrait = self.body_portrait(body)
-        return None if portrait is None else portrait.tree
-
-    def body_layers(self, body: Body) -> dict[str, Layer]:
-        """Return a body's faces and edges."""
-        portrait = self.body_portrait(body)
-        if portrait is None:
-            return {}
-        tolerance, chosen = self.session.shown.tolerance, body.id == self.session.choice.item
-        if self.shown.judging:
-            return self._judged_body(body, portrait)
-        fits = portrait.nearest is not None and body.signed is not None and body.inside is not None
-        signed = body.signed if self.shown.colours and fits else None
-        full = tolerance.deviation * self.shown.range
-        made_of = (portrait, signed, chosen, body.colour, tolerance, full)
-
-        def faces() -> Layer:
-            return face_layer(portrait, signed, chosen, body.colour, tolerance.deviation, full)
-
-        result = {body.id: self.cached(body.id, made_of, faces)}
-        lines = edge_layer(portrait.shape) if portrait.shape.edge_points.size else None
-        if lines is not None:
-            key = f"{body.id} edges"
-            result[key] = self.cached(key, (portrait.shape,), lambda: lines)
-        return result
-
-    def _judged_body(self, body: Body, portrait: BodyPortrait) -> dict[str, Layer]:
-        """Return a body as it mirrors stripes; what bends it by is told of its surfaces alone."""
-        name, eye = self.shown.judging, self.eye
-
-        def make() -> Layer:
-            tint = np.tile(rgb(now().bodies), (len(portrait.vertices), 1))
-            if name == "stripes":
-                found = stripes_of(portrait.normals, eye)[:, None]
-                light, dark = np.array(rgb(now().halo)), np.array(rgb(now().edges))
-                tint = dark + found * (light - dark)
-            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals)
-            paint(data, colours.as_bytes(tint))
-            return Layer(data)
-
-        made_of = (portrait, name, eye if name == "stripes" else None)
-        return {body.id: self.cached(body.id, made_of, make)}
-
-    def water_layers(self, item: Floating) -> dict[str, Layer]:
-        """Return the water that a body floats in, while it is chosen."""
-        lying = item.lying
-        if lying is None or item.id not in (self.session.choice.item, self._fresh()):
-            return {}
-        water, line = water_layers(lying)
-        result = {item.id: self.cached(item.id, (lying,), lambda: water)}
-        if line is not None:
-            key = f"{item.id} line"
-            result[key] = self.cached(key, (lying,), lambda: line)
-        return result
-
-    def _fresh(self) -> ItemId | None:
-        """Return the id of what a card would add."""
-        return next((each for each in self.session.shown.items if each not in
-                     self.session.job.items), None)  # fmt: skip
-
     # ---- under the cursor ----------------------------------------------------------------
 
     def target(self, origin: Floats, direction: Floats) -> Target | None:
         """Return the nearest visible item that a ray meets."""
         found: list[Target] = []
-        for item in self._seen():
+        for item in self.seen():
             solid = view_of(item).solid
             tree = None if solid is None else solid(self, item)
             hit = None if tree is None else tree.first_hit(origin, direction)
@@ -566,23 +432,11 @@ class Scene(QObject):
     def outline(self) -> Floats | None:
         """Return points that stand for the extent of what is shown, (n, 3); None for nothing."""
         parts = []
-        for item in self._seen():
+        for item in self.seen():
             extent = view_of(item).extent
             if extent is not None:
                 parts.append(extent(item))
         return np.concatenate(parts) if parts else None
-
-
-def _same(known: tuple | None, wanted: tuple) -> bool:
-    """Tell whether two tuples hold the same objects, or equal plain values."""
-    return (
-        known is not None
-        and len(known) == len(wanted)
-        and all(
-            a is b or (not isinstance(a, np.ndarray) and not isinstance(b, np.ndarray) and a == b)
-            for a, b in zip(known, wanted, strict=True)
-        )
-    )
 
 
 def _prepare(mesh: TriangleMesh) -> ScanModel:
