@@ -43,6 +43,8 @@ class Hands:
         quiet, end = 0, time.monotonic() + seconds
         while time.monotonic() < end:
             QApplication.processEvents()
+            # Outside of an event loop what is to be deleted later would stay for ever.
+            QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
             if until is not None:
                 if until():
                     return

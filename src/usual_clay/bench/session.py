@@ -23,7 +23,7 @@ from usual_clay.files.job_file import read_job, read_sound, write_job
 from usual_clay.job.edits import make
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
-from usual_clay.job.job import Job, JobError
+from usual_clay.job.job import Job, JobError, forget
 from usual_clay.job.remake import with_quick_followers
 
 # So much of what is missing in a damaged file is told.
@@ -257,6 +257,12 @@ class Session(QObject):
     def new(self) -> None:
         self._replace(Job(), None)
 
+    def let_go(self) -> None:
+        """Let go of the job: the window is gone, and what still knows the session holds nothing."""
+        self.history, self._saved, self._proposal = History(Job()), Job(), None
+        self.sources.forget()
+        forget()
+
     def _replace(self, job: Job, path: Path | None) -> None:
         self.work.cancel_all()
         self.history = History(job)
@@ -264,6 +270,7 @@ class Session(QObject):
         self._seen = None if path is None else signature(path)
         self.trouble, self.notes = {}, {}
         self.sources.forget()
+        forget()
         self.choice.choose(None)
         self.replaced.emit()
         self._after_edit()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QCoreApplication, QEvent, QTimer
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, QTimer
 
 from usual_clay.bench.application import make_application
 from usual_clay.bench.guard import faults, watch
@@ -35,5 +35,10 @@ def retire(window: Window) -> None:
     window.session.work.cancel_all()
     window.stage.escape()
     window.stage.scene.forget()
+    session, parts = window.session, [window, *window.findChildren(QObject)]
     window.deleteLater()
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    session.let_go()
+    # Parts that something still knows by a signal hold nothing any more.
+    for part in parts:
+        vars(part).clear()

@@ -28,11 +28,14 @@ def fresh_window() -> Window:
 
 def settle(window: Window, seconds: float = 60.0) -> None:
     """Let the window work until nothing is left to compute or draw."""
+    from PySide6.QtCore import QCoreApplication, QEvent
     from PySide6.QtWidgets import QApplication
 
     quiet, end = 0, time.monotonic() + seconds
     while quiet < 12 and time.monotonic() < end:
         QApplication.processEvents()
+        # Outside of an event loop what is to be deleted later would stay for ever.
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
         quiet = 0 if window.session.work.is_busy() else quiet + 1
         time.sleep(0.015)
 

@@ -181,6 +181,12 @@ class Job:
         return _report(item, source, scan, self.tolerance)
 
 
+def forget() -> None:
+    """Let go of what was worked out for jobs that are no longer open."""
+    for kept in (_part_inside, _report, _loose_areas):
+        kept.cache_clear()
+
+
 @lru_cache(maxsize=16)
 def _part_inside(region: Region, surface: Surface) -> Region:
     # The same one each time, so that what is worked out for it is found again.

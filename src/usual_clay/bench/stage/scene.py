@@ -98,6 +98,7 @@ class Scene(QObject):
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
         self.bodies, self.sights = Bodies(self), Sights(self)
+        session.replaced.connect(self.forget)
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import lru_cache
 
 import numpy as np
 from scipy.sparse import csr_array, diags_array
@@ -36,7 +35,6 @@ def _edges_in_pieces(mesh: TriangleMesh) -> Iterator[tuple[Ints, Ints]]:
         yield high, low
 
 
-@lru_cache(maxsize=4)
 def bend(mesh: TriangleMesh) -> tuple[Floats, Floats]:
     """Return smoothed normals and the largest absolute principal curvature at each vertex.
 
@@ -50,6 +48,15 @@ def bend(mesh: TriangleMesh) -> tuple[Floats, Floats]:
     curvature : (n,) array
         1/mm.
     """
+    # Kept beside what the mesh works out of itself, so that it goes when the mesh goes.
+    kept = mesh.__dict__
+    if "bend" not in kept:
+        kept["bend"] = _bend(mesh)
+    found: tuple[Floats, Floats] = kept["bend"]
+    return found
+
+
+def _bend(mesh: TriangleMesh) -> tuple[Floats, Floats]:
     normals = smoothed_normals(mesh)
     helper = np.eye(3)[np.argmin(np.abs(normals), axis=1)]
     first = unit(np.cross(helper, normals))
