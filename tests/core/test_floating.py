@@ -8,6 +8,7 @@ from scipy.spatial import ConvexHull
 
 from usual_clay.core.body.afloat import ClosedMesh, FloatError, below
 from usual_clay.core.body.floating import (
+    WATER,
     Weight,
     at_draft,
     at_rest,
@@ -15,6 +16,7 @@ from usual_clay.core.body.floating import (
     righting,
     summed_up,
 )
+from usual_clay.core.body.lying import FloatSettings, lie
 
 Z = np.array([0.0, 0.0, 1.0])
 
@@ -143,3 +145,31 @@ def test_what_cannot_float_says_why() -> None:
         at_draft(body, 25.0, body.centre)
     inward = ClosedMesh.of(body.vertices, body.triangles[:, ::-1])
     assert inward.volume == pytest.approx(60_000)
+
+
+def test_all_of_it_in_one_value() -> None:
+    """A barge half under: its waterline, the areas of its sections, and a mark that goes under."""
+    hull_ = barge(100.0, 30.0, 20.0)
+    edge = np.array([[x, -15.0, 19.0] for x in (0.0, 50.0, 100.0)]) + hull_.vertices.min(axis=0) * [
+        1,
+        0,
+        1,
+    ]
+    settings = FloatSettings(material=0.5, water=1.0, step=np.radians(5))
+    lying = lie(hull_, settings, {"edge": edge})
+    assert lying.afloat.draft == pytest.approx(10, rel=1e-6)
+    assert lying.mass == pytest.approx(30)
+    around = np.linalg.norm(np.diff(lying.waterline, axis=1)[:, 0], axis=1).sum()
+    assert around == pytest.approx(260, rel=1e-6)
+    inner = lying.sections[1:-1]
+    assert inner[:, 1] == pytest.approx(np.full(len(inner), 300.0), rel=1e-6)
+    # 9 mm over the water and 15 out: wall-sided, it goes under at their slope.
+    assert lying.under["edge"] == pytest.approx(np.arctan2(9, 15), abs=np.radians(5))
+    assert lying.curve is not None
+    assert lying.curve.greatest > 0
+    deep = lie(hull_, FloatSettings(by="draft", draft=5.0, step=0.0), {})
+    assert deep.mass == pytest.approx(15 * WATER)
+    assert deep.curve is None
+    for wrong in ({"weights": (1.0, 2.0)}, {"material": -1.0}, {"step": 3.0}, {"centre": (1.0,)}):
+        with pytest.raises(FloatError):
+            FloatSettings(**wrong)

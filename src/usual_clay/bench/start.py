@@ -5,7 +5,8 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QCoreApplication, QEvent, QObject, QTimer
+from PySide6.QtCore import QCoreApplication, QEvent, QTimer
+from PySide6.QtWidgets import QWidget
 
 from usual_clay.bench.application import make_application
 from usual_clay.bench.guard import faults, watch
@@ -35,7 +36,7 @@ def retire(window: Window) -> None:
     window.session.work.cancel_all()
     window.stage.escape()
     window.stage.scene.forget()
-    session, parts = window.session, [window, *window.findChildren(QObject)]
+    session, parts = window.session, [window, *window.findChildren(QWidget)]
     window.deleteLater()
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     session.let_go()

@@ -232,7 +232,8 @@ def _afloat(job: Job) -> Job:
     """Let it float with lead at the belly, and tell when an eye goes under."""
     turn = np.linspace(0, 2 * np.pi, 12, endpoint=False)
     ring = np.stack([EYE["x"] + 2 * np.cos(turn), 0 * turn, EYE["z"] + 2 * np.sin(turn)], axis=1)
-    ring[:, 1] = 9.4
+    # On the side that heels down.
+    ring[:, 1] = -9.4
     job = _drawn_ring(job, "Eye", ring)
     settings = FloatSettings(material=BALSA, weights=LEAD)
     job = follow(job, "Lure afloat", "afloat", settings, body=named(job, Body, "Lure"),
