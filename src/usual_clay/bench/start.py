@@ -36,7 +36,7 @@ def retire(window: Window) -> None:
     window.session.work.cancel_all()
     window.stage.escape()
     window.stage.scene.forget()
-    session, parts = window.session, [window, *window.findChildren(QWidget)]
+    session, parts = window.session, [window.cards, *window.cards.findChildren(QWidget)]
     window.deleteLater()
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     session.let_go()

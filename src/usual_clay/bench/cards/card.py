@@ -63,12 +63,24 @@ class Card(QWidget):
         self.column.addWidget(self.words)
         self.column.addWidget(self.trouble)
 
-    def pin_buttons(self, *buttons: QPushButton) -> None:
-        """Put the card's own actions under it, where they never scroll out of sight."""
+    def pin_buttons(self, *buttons: QPushButton, says: bool = False) -> None:
+        """Put the card's own actions under it, where they never scroll out of sight.
+
+        Parameters
+        ----------
+        says : bool
+            Whether what came of it, and what is wrong, stands above them.
+        """
         self.foot = QWidget()
         self.foot.setObjectName("panel")
-        row = QHBoxLayout(self.foot)
-        row.setContentsMargins(14, 8, 14, 12)
+        column = QVBoxLayout(self.foot)
+        column.setContentsMargins(14, 8, 14, 12)
+        column.setSpacing(8)
+        if says:
+            column.addWidget(self.words)
+            column.addWidget(self.trouble)
+        row = QHBoxLayout()
+        column.addLayout(row)
         row.setSpacing(8)
         for made in buttons:
             row.addWidget(made, 1)

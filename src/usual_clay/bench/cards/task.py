@@ -62,7 +62,8 @@ class TaskCard(Card):
         self.column.addLayout(self.body)
         self.add_say()
         self.keep = button("Keep", "Keep what is shown (Enter)", "main", clicked=self.accept)
-        self.pin_buttons(button("Cancel", "Drop it (Esc)", clicked=self.cancel), self.keep)
+        cancel = button("Cancel", "Drop it (Esc)", clicked=self.cancel)
+        self.pin_buttons(cancel, self.keep, says=True)
         self.column.addStretch(1)
         session.hand.offered.connect(self._take)
 
