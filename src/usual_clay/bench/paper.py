@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import os
+import time
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -63,6 +65,7 @@ def pictures_of(job: Job) -> list[tuple[str, bytes]]:
     """Return pictures of a job by itself, without a window or a display."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from usual_clay.bench.application import make_application
+    from usual_clay.bench.camera import free_view
     from usual_clay.bench.session import Session
     from usual_clay.bench.stage.scene import Scene
     from usual_clay.bench.stage.view import View
@@ -76,15 +79,11 @@ def pictures_of(job: Job) -> list[tuple[str, bytes]]:
         ("All that is visible, by its deviation", "", False),
         ("As it mirrors level stripes", "stripes", False),
     ):
-        from dataclasses import replace
-
         scene.shown = replace(scene.shown, judging=name, scan=scan, pictures=False, net=False)
         _settle(app, session, scene)
         outline = scene.outline()
         if outline is None:
             continue
-        from usual_clay.bench.camera import free_view
-
         view.camera = free_view()
         view.resize(*PICTURE)
         view.fit(outline)
@@ -96,8 +95,6 @@ def pictures_of(job: Job) -> list[tuple[str, bytes]]:
 
 
 def _settle(app: Any, session: Any, scene: Any) -> None:
-    import time
-
     end = time.monotonic() + 60
     quiet = 0
     while quiet < 5 and time.monotonic() < end:

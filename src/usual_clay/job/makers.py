@@ -17,7 +17,7 @@ from usual_clay.core.build.combine import (
     bridge,
     copied,
     pair_into_space,
-    plane_through,
+    plane_picked,
     twin,
 )
 from usual_clay.core.build.offset import OffsetSettings, offset
@@ -54,7 +54,7 @@ from usual_clay.core.points.project import (
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.section import SectionSettings, section_at
-from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, SimpleShape, fit_shape
+from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings, fit_shape
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.chain import ChainSettings, chain
 from usual_clay.core.spline.make import DrawnSettings, make_curve
@@ -227,14 +227,7 @@ def mirror_plane(settings: TwinSettings, given: Given) -> tuple[Floats, Floats]:
     SplineError
         Where what was picked is no plane.
     """
-    picked = given.maybe("plane")
-    if picked is None:
-        return settings.plane
-    if not isinstance(picked, SimpleShape):
-        return plane_through(picked.points)
-    if picked.kind != "plane":
-        raise SplineError(f"a {picked.kind} is no mirror plane: pick a plane, or three points")
-    return picked.point, picked.axis
+    return plane_picked(settings, given.maybe("plane"))
 
 
 def make_copy(settings: CopySettings, given: Given, *_: object) -> CurveMade:

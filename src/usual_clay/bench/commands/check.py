@@ -43,7 +43,6 @@ def judge_by(name: str, bench: Bench) -> None:
     on = stage.scene.shown.judging != name
     stage.scene.sights.look_from(stage.large.view.camera.sight)
     stage.scene.shown = replace(stage.scene.shown, judging=name if on else "")
-    stage.scene.sights.look_from(stage.large.view.camera.sight)
     stage.scene.ready.emit()
 
 

@@ -47,8 +47,9 @@ class Sights:
 
     def look_from(self, sight: Floats) -> None:
         """Let what is mirrored follow the eye."""
-        if self._scene.shown.judging == "stripes" and np.abs(self.eye + sight).max() > 1e-9:
-            self.eye = -sight
+        mirrors = self._scene.shown.judging == "stripes"
+        if mirrors and np.abs(self.eye + sight).max() <= 1e-9:
+            return
+        self.eye = -sight
+        if mirrors:
             self._scene.ready.emit()
-        else:
-            self.eye = -sight if self._scene.shown.judging != "stripes" else self.eye

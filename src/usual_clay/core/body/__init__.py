@@ -1,1 +1,1 @@
-"""Bodies: how they float."""
+"""Bodies: made, cut, rounded, hollowed, checked and set afloat."""

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
 
-from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade
 from usual_clay.core.body.join import sewn, solid_where_closed
 from usual_clay.core.body.settings import CombineSettings
@@ -20,17 +18,14 @@ from usual_clay.core.body.shapes import (
     joined_names,
     listed,
     parts,
-    volume_of,
 )
 from usual_clay.core.body.sources import Taken, places_of
-from usual_clay.core.body.trim import apart_again, cut_by, those_at
-from usual_clay.core.build.combine import TwinSettings, plane_through
+from usual_clay.core.body.trim import apart_again, cut_by, parted, those_at
+from usual_clay.core.build.combine import TwinSettings, plane_picked
 from usual_clay.core.progress import Progress
-from usual_clay.core.scan.shapes import SimpleShape
 
 # What touches within this is one, mm.
 FUZZY = 1e-4
-ACROSS = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
 
 
 def unite(settings: CombineSettings, taken: Taken, progress: Progress) -> BodyMade:
@@ -111,35 +106,21 @@ def operated(operation: Any, body: Named, others: list[Named]) -> Named:
 
 
 def _chosen(made: Named, settings: CombineSettings, words: str) -> BodyMade:
-    solids = parts(made.shape, SOLID)
-    if len(solids) > 1:
-        order = np.argsort([volume_of(solid) for solid in solids])[::-1]
-        pieces = []
-        for k in order:
-            piece = Named(solids[k])
-            piece.call([], "")
-            pieces.append(_same_names(made, piece))
+    if len(parts(made.shape, SOLID)) > 1:
+        pieces = parted(made)
         if settings.keep:
             kept = those_at(pieces, places_of(settings.keep))
             made = kept[0] if len(kept) == 1 else apart_again(kept)
             words += f"; {len(kept)} of {len(pieces)} parts kept"
         else:
-            words += f"; it fell into {len(solids)} parts"
+            words += f"; it fell into {len(pieces)} parts"
     return BodyMade(body_of(made), words)
-
-
-def _same_names(source: Named, piece: Named) -> Named:
-    from usual_clay.core.body.shapes import FACE
-
-    for face in parts(piece.shape, FACE):
-        piece.call([face], source.name(face, "Face"))
-    return piece
 
 
 def mirror_and_unite(settings: TwinSettings, taken: Taken, progress: Progress) -> BodyMade:
     """Mirror a body and unite the two; an open shell is joined to its image."""
     body = taken.body()
-    point, normal = _plane(settings, taken.geometry("plane"))
+    point, normal = plane_picked(settings, next(iter(taken.geometry("plane")), None))
     move = gp_Trsf()
     move.SetMirror(gp_Ax2(gp_Pnt(*map(float, point)), gp_Dir(*map(float, normal))))
     builder = BRepBuilderAPI_Transform(body.shape, move, True)
@@ -152,12 +133,3 @@ def mirror_and_unite(settings: TwinSettings, taken: Taken, progress: Progress) -
     shape = body_of(made)
     still = "" if shape.is_solid else f"; {shape.open_edges} edges are open"
     return BodyMade(shape, f"mirrored and joined{still}")
-
-
-def _plane(settings: TwinSettings, given: list[Any]) -> tuple[Floats, Floats]:
-    if given and isinstance(given[0], SimpleShape):
-        return given[0].point, given[0].axis
-    if given:
-        return plane_through(given[0].points)
-    axis = np.array(ACROSS[settings.axis])
-    return settings.at * axis, axis

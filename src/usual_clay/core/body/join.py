@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,7 @@ from usual_clay.core.body.shapes import (
     along,
     body_of,
     compound,
+    evenly_along,
     faced_outward,
     faces_of_edges,
     parts,
@@ -171,24 +173,16 @@ def _renamed(named: Named, whole: Any) -> Named:
 
 def still_open(gaps: Sequence[EdgeGap], named: Named) -> list[EdgeGap]:
     """Return gaps as they are after joining: what the kernel joined is closed, and no more."""
-    from dataclasses import replace
-
     lines = [along(e, 1e-3) for e, faces in faces_of_edges(named.shape) if len(faces) == 1]
     if not lines:
         return [replace(gap, closed=True) for gap in gaps if np.isfinite(gap.gap)]
-    points = np.concatenate([_dense(line) for line in lines])
+    points = np.concatenate([evenly_along(line, 200) for line in lines])
     made = []
     for gap in gaps:
         away = float(np.linalg.norm(points - gap.at, axis=1).min())
         is_open = away < max(1e-3, 0.02 * gap.length)
         made.append(replace(gap, closed=gap.closed and not is_open))
     return made
-
-
-def _dense(line: Floats, count: int = 200) -> Floats:
-    ways = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
-    at = np.linspace(0, ways[-1], count)
-    return np.stack([np.interp(at, ways, line[:, k]) for k in range(3)], axis=1)
 
 
 # ---- openings ----------------------------------------------------------------------------------

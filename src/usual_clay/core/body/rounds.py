@@ -23,6 +23,7 @@ from usual_clay.core.body.shapes import (
     Named,
     along,
     body_of,
+    evenly_along,
     faces_of_edges,
     normal_at,
     parts,
@@ -356,7 +357,7 @@ def _width(builder: Any, edge: Any, faces: Sequence[Any]) -> Floats:
         ]
         if not lines:
             return np.full(PLACES, np.nan)
-        rails.append(np.concatenate([_dense(line) for line in lines]))
+        rails.append(np.concatenate([evenly_along(line, 400) for line in lines]))
     curve = BRepAdaptor_Curve(edge)
     ends = curve.FirstParameter(), curve.LastParameter()
     widths = np.full(PLACES, np.nan)
@@ -382,12 +383,6 @@ def _through(rail: Floats, place: Floats, way: Floats) -> Floats | None:
     found = rail[crossing] + share[:, None] * (rail[crossing + 1] - rail[crossing])
     nearest: Floats = found[int(np.argmin(np.linalg.norm(found - place, axis=1)))]
     return nearest
-
-
-def _dense(line: Floats, count: int = 400) -> Floats:
-    ways = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
-    at = np.linspace(0, ways[-1], count)
-    return np.stack([np.interp(at, ways, line[:, k]) for k in range(3)], axis=1)
 
 
 def _told(built: Built, runs: Sequence[Run], spots: list[Spot], word: str) -> BodyMade:

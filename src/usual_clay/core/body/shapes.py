@@ -355,6 +355,13 @@ def along(edge: Any, chord: float) -> Floats:
     return np.array([(p.X(), p.Y(), p.Z()) for p in found])
 
 
+def evenly_along(line: Floats, count: int) -> Floats:
+    """Return so many places spread evenly along the length of a line of places, (count, 3)."""
+    ways = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+    at = np.linspace(0, ways[-1], count)
+    return np.stack([np.interp(at, ways, line[:, k]) for k in range(3)], axis=1)
+
+
 def normal_at(edge: Any, face: Any, t: float) -> Floats:
     """Return the outward normal of a face at a place of its edge; zero where it has none."""
     ends = BRep_Tool.CurveOnSurface_s(edge, face, 0.0, 1.0)

@@ -7,11 +7,15 @@ from typing import Any
 
 import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Splitter
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeVertex
+from OCP.BRepBuilderAPI import (
+    BRepBuilderAPI_MakeEdge,
+    BRepBuilderAPI_MakeVertex,
+    BRepBuilderAPI_Transform,
+)
 from OCP.BRepExtrema import BRepExtrema_DistShapeShape
 from OCP.BRepOffsetAPI import BRepOffsetAPI_NormalProjection
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
-from OCP.gp import gp_Pnt, gp_Vec
+from OCP.gp import gp_Pnt, gp_Trsf, gp_Vec
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade
@@ -33,7 +37,7 @@ from usual_clay.core.body.shapes import (
     parts,
     volume_of,
 )
-from usual_clay.core.body.sources import Taken, places_of
+from usual_clay.core.body.sources import Taken, places_of, plane_face
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.curve import BSplineCurve
 
@@ -92,8 +96,6 @@ def pieces_of(taken: Taken, way: Way, progress: Progress) -> list[Named]:
 
 def _moved_planes(part: Any, geometry: Any, middle: Floats, far: float) -> Any:
     """Return a plane so that it reaches past what it cuts; all else as it is."""
-    from usual_clay.core.body.sources import plane_face
-
     if getattr(geometry, "kind", "") != "plane":
         return part
     off = (middle - geometry.point) @ geometry.axis
@@ -112,9 +114,6 @@ def _knife(name: str, curve: BSplineCurve, whole: Named, way: Way, far: float) -
         return laid.Projection()
     axis = np.array(AXES[way]) * 2 * far
     start = gp_Vec(*map(float, -axis / 2))
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
-    from OCP.gp import gp_Trsf
-
     move = gp_Trsf()
     move.SetTranslation(start)
     low = BRepBuilderAPI_Transform(edge, move, True).Shape()
@@ -136,7 +135,7 @@ def cut_by(whole: Named, knives: Sequence[Any], what: str) -> list[Named]:
     if not splitter.IsDone():
         raise BodyError("the geometry kernel cannot cut it so: move what cuts a little")
     named = joined_names(splitter, splitter.Shape(), [whole]).filled("Cut")
-    pieces = _pieces(named)
+    pieces = parted(named)
     if len(pieces) < 2:
         at = _nearest_place(whole.shape, knives[0])
         raise BodyError(
@@ -154,7 +153,8 @@ def _nearest_place(shape: Any, knife: Any) -> tuple[float, float, float] | None:
     return place.X(), place.Y(), place.Z()
 
 
-def _pieces(named: Named) -> list[Named]:
+def parted(named: Named) -> list[Named]:
+    """Return the solids of a shape, or the faces of one that has none, the largest first."""
     solids = parts(named.shape, SOLID)
     found = []
     if solids:

@@ -12,6 +12,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
+from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.basis import SplineError, collocation, even_knots
 from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
@@ -112,6 +113,25 @@ def mirrored(points: Floats, plane: tuple[Floats, Floats]) -> Floats:
     """Return points, (..., 3), mirrored in a plane."""
     place, normal = plane
     return np.asarray(points - 2 * ((points - place) @ normal)[..., None] * normal)
+
+
+def plane_picked(
+    settings: TwinSettings, picked: SimpleShape | PointSequence | None
+) -> tuple[Floats, Floats]:
+    """Return the plane to mirror in: the picked one, or the one of the settings.
+
+    Raises
+    ------
+    SplineError
+        Where what was picked is no plane.
+    """
+    if picked is None:
+        return settings.plane
+    if not isinstance(picked, SimpleShape):
+        return plane_through(picked.points)
+    if picked.kind != "plane":
+        raise SplineError(f"a {picked.kind} is no mirror plane: pick a plane, or three points")
+    return picked.point, picked.axis
 
 
 def plane_through(points: Floats) -> tuple[Floats, Floats]:
