@@ -35,7 +35,7 @@ from usual_clay.core.body.settings import (
 from usual_clay.core.body.shapes import Named, body_of, read, triangles_of
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.scan.shapes import SimpleShape
-from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.spline.basis import SplineError, even_knots
 from usual_clay.core.spline.surface import BSplineSurface
 
 TOP = (5.0, 10.0, 30.0)
@@ -200,6 +200,9 @@ def test_solids_are_combined() -> None:
         )
     twice = made("mirror and unite", TwinSettings(axis="x", at=10.0), body=block()).shape
     assert twice.volume == pytest.approx(12000)
+    pin = ("Pin", SimpleShape("cylinder", np.zeros(3), np.eye(3)[2], radius=2.0))
+    with pytest.raises(SplineError, match="a cylinder is no mirror plane"):
+        made("mirror and unite", TwinSettings(), body=block(), plane=pin)
     far = ("Far", made("pad", PadSettings(length=5), outline=square(99)).shape)
     with pytest.raises(BodyError, match="nothing is left"):
         made("intersect", CombineSettings(), body=block(), others=far)
