@@ -21,7 +21,7 @@ from threadpoolctl import threadpool_limits
 from benchmarks.curves import from_curves
 from benchmarks.floating import floating
 from benchmarks.timing import say, seconds
-from benchmarks.window import dragging, large_scan, live_surface, starting
+from benchmarks.window import choosing, dragging, large_scan, live_surface, starting
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.cast import Cast, cast
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
@@ -284,6 +284,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "curves": from_curves,
     "floating": floating,
     "drag": dragging,
+    "choosing": choosing,
     "live": live_surface,
     "files": files,
     "growth": growth,
