@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from itertools import pairwise
+
 from PySide6.QtCore import QPoint, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import (
@@ -21,7 +24,7 @@ from usual_clay.bench.item_views import ITEM_VIEWS, view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import put_icon
 from usual_clay.bench.theme.theme import now, themes
-from usual_clay.bench.widgets import Elided, Pace, label
+from usual_clay.bench.widgets import Elided, Pace, label, set_look
 from usual_clay.core.check.deviation import Report, percent
 from usual_clay.job.items import Followed, Item, ItemId, Judged
 from usual_clay.job.job import Job
@@ -53,6 +56,23 @@ class Bar(Guarded, QWidget):
         painter.drawRect(QRectF(0.7 * self.width(), 3, 1.2, 10))
 
 
+@dataclass(frozen=True)
+class Told:
+    """What a row tells of its item; another one asks for another row."""
+
+    item: Item
+    stale: bool
+    loose: bool
+    report: Report | None
+
+
+def told_of(job: Job, item: Item) -> Told:
+    report = job.report(item) if isinstance(item, Judged) else None
+    if not isinstance(item, Followed):
+        return Told(item, False, False, report)
+    return Told(item, is_stale(job, item), job.is_loose(item), report)
+
+
 class ShelfRow(Guarded, QFrame):
     """One item.
 
@@ -66,12 +86,11 @@ class ShelfRow(Guarded, QFrame):
     def __init__(self, session: Session, item: Item) -> None:
         super().__init__()
         self.session, self.item = session, item
-        self.stale = isinstance(item, Followed) and is_stale(session.shown, item)
-        chosen = session.choice.item == item.id
+        self.told = told_of(session.shown, item)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"{item.name}, {_word_of(item)}")
         self.setObjectName("row")
-        self.setProperty("chosen", chosen)
+        self.setProperty("chosen", session.choice.item == item.id)
         row = QHBoxLayout(self)
         row.setContentsMargins(16 if whole_of(item) else 3, 1, 6, 1)
         row.setSpacing(3)
@@ -90,19 +109,19 @@ class ShelfRow(Guarded, QFrame):
         self._add_figures(row)
 
     def _add_figures(self, row: QHBoxLayout) -> None:
-        item, job = self.item, self.session.shown
+        item, report = self.item, self.told.report
         size = view_of(item).figure
         if size is not None:
             words, unit = size(item)
             row.addWidget(_figure(words, 40 if isinstance(item, Judged) else 52, unit))
-        if not isinstance(item, Judged) or (report := job.report(item)) is None:
+        if report is None:
             return
-        tip = _report_words(report, self.stale, job.is_loose(item))
-        figure = _figure("…" if self.stale else f"{report.at_share:.3f}", 44, tip)
-        if job.is_loose(item):
+        tip = _report_words(report, self.told.stale, self.told.loose)
+        figure = _figure("…" if self.told.stale else f"{report.at_share:.3f}", 44, tip)
+        if self.told.loose:
             figure.setProperty("role", "soft")
         row.addWidget(figure)
-        bar = Bar(report.at_share, job.tolerance.deviation)
+        bar = Bar(report.at_share, self.session.shown.tolerance.deviation)
         bar.setToolTip(tip)
         row.addSpacing(4)
         row.addWidget(bar)
@@ -177,8 +196,16 @@ class Shelf(QScrollArea):
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self._shown: tuple = ()
-        self._ordered: list[ShelfRow] = []
+        body = QWidget()
+        body.setObjectName("panel")
+        self._column = QVBoxLayout(body)
+        self._column.setContentsMargins(9, 8, 9, 8)
+        self._column.setSpacing(1)
+        self.setWidget(body)
+        # How the rows stand now: by heading; and what all of them were made for.
+        self._groups: list[tuple[str, list[ItemId]]] = []
+        self._made_for: tuple[object, object] | None = None
+        self._chosen: ItemId | None = None
         self._filter = ""
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
         session.job_changed.connect(pace.ask)
@@ -191,96 +218,86 @@ class Shelf(QScrollArea):
     def set_filter(self, words: str) -> None:
         """Show only what has these words in its name; none shows all."""
         self._filter = words.strip().lower()
-        self._shown = ()
         self.refresh()
 
     def refresh(self) -> None:
-        session = self.session
-        job = session.shown
-        shown = (
-            session.choice.item,
-            (job.tolerance, now()),
-            *job.items.values(),
-            *(is_stale(job, s) for s in job.all(Followed)),
-        )
-        if (
-            self._shown
-            and len(shown) == len(self._shown)
-            and all(
-                a is b or (not isinstance(a, Item) and a == b)
-                for a, b in zip(shown, self._shown, strict=True)
-            )
-        ):
-            return
-        same_rows = (
-            self._shown
-            and shown[:2] == self._shown[:2]
-            and [(item.id, item.visible) for item in job.items.values()]
-            == [(row.item.id, row.item.visible) for row in self._ordered]
-            and not self._filter
-        )
-        self._shown = shown
-        if same_rows:
-            self._renew()
-        else:
-            self._rebuild()
-
-    def _renew(self) -> None:
-        """Make only those rows anew whose items have changed: a drag changes one at each move."""
+        """Make those rows anew whose items have changed; a drag changes one at each move."""
         job = self.session.shown
-        for index, old in enumerate(self._ordered):
-            item = job.items[old.item.id]
-            stale = isinstance(item, Followed) and is_stale(job, item)
-            if item is old.item and stale == old.stale:
-                continue
-            row = self._row(item)
-            self._column.replaceWidget(old, row)
-            if old.hasFocus():
-                row.setFocus()
-            old.hide()
-            old.deleteLater()
-            self._ordered[index] = row
+        made_for = (job.tolerance, now())
+        anew = made_for != self._made_for
+        self._made_for = made_for
+        groups = self._wanted_groups(job)
+        focused = next((key for key, row in self.rows.items() if row.hasFocus()), None)
+        changed = False
+        for item_id in [item_id for _, ids in groups for item_id in ids]:
+            item, old = job.items[item_id], self.rows.get(item_id)
+            if old is None or anew or old.told != told_of(job, item):
+                changed |= self._renew(item, old)
+        if changed or groups != self._groups:
+            self._arrange(groups)
+        if focused in self.rows:
+            self.rows[focused].setFocus()
+        self._mark_chosen()
 
-    def _row(self, item: Item) -> ShelfRow:
+    def _wanted_groups(self, job: Job) -> list[tuple[str, list[ItemId]]]:
+        groups = []
+        for title, every in _groups(job).items():
+            ids = [item.id for item in every if self._filter in item.name.lower()]
+            if ids or (title in _EMPTY and not self._filter):
+                groups.append((title, ids))
+        return groups
+
+    def _renew(self, item: Item, old: ShelfRow | None) -> bool:
+        """Make a row anew; tell whether it still needs a place."""
         row = ShelfRow(self.session, item)
         row.menu_wanted.connect(self.menu_wanted)
         self.rows[item.id] = row
-        return row
+        if old is None:
+            return True
+        self._column.replaceWidget(old, row)
+        row.show()
+        _leave(old)
+        return False
 
-    def _rebuild(self) -> None:
-        job = self.session.shown
-        focused = next((key for key, row in self.rows.items() if row.hasFocus()), None)
-        body = QWidget()
-        body.setObjectName("panel")
-        column = QVBoxLayout(body)
-        column.setContentsMargins(9, 8, 9, 8)
-        column.setSpacing(1)
-        self.rows = {}
-        for title, every in _groups(job).items():
-            items = [item for item in every if self._filter in item.name.lower()]
-            if not items and (title not in _EMPTY or self._filter):
-                continue
+    def _arrange(self, groups: list[tuple[str, list[ItemId]]]) -> None:
+        """Put headings and rows into their order, those that stay as they are."""
+        keep = {item_id for _, ids in groups for item_id in ids}
+        for item_id in [each for each in self.rows if each not in keep]:
+            _leave(self.rows.pop(item_id))
+        while self._column.count():
+            part = self._column.takeAt(0)
+            widget = None if part is None else part.widget()
+            if isinstance(widget, QLabel):
+                _leave(widget)
+        for title, ids in groups:
             heading = label(title, role="group")
             heading.setContentsMargins(5, 6, 0, 2)
-            column.addWidget(heading)
-            if not items:
+            self._column.addWidget(heading)
+            if not ids:
                 empty = label(_EMPTY[title], role="small", wraps=True)
                 empty.setContentsMargins(5, 0, 5, 4)
-                column.addWidget(empty)
-            for item in items:
-                column.addWidget(self._row(item))
-        column.addStretch(1)
-        self._column = column
-        self._ordered = [self.rows[key] for key in job.items if key in self.rows]
-        # The old rows may be in the middle of an event of their own: they go when it is over.
-        old = self.takeWidget()
-        self.setWidget(body)
-        if old is not None:
-            old.deleteLater()
-        if focused in self.rows:
-            self.rows[focused].setFocus()
+                self._column.addWidget(empty)
+            for item_id in ids:
+                self._column.addWidget(self.rows[item_id])
+        self._column.addStretch(1)
+        # In the order that is seen, also for whoever goes through them by keys.
+        ordered = [self.rows[item_id] for _, ids in groups for item_id in ids]
+        self.rows = {row.item.id: row for row in ordered}
+        for before, after in pairwise(ordered):
+            QWidget.setTabOrder(before, after)
+        self._groups = groups
         # The new rows have no place yet: the chosen one is brought into sight when they do.
         QTimer.singleShot(0, self, self.show_chosen)
+
+    def _mark_chosen(self) -> None:
+        chosen = self.session.choice.item
+        for item_id in {self._chosen, chosen}:
+            row = self.rows.get(item_id or "")
+            if row is not None:
+                set_look(row, "chosen", item_id == chosen)
+        if chosen != self._chosen:
+            self._chosen = chosen
+            self.show_chosen()
 
     def show_chosen(self) -> None:
         """Scroll so that the chosen item's row is in sight."""
@@ -292,13 +309,24 @@ class Shelf(QScrollArea):
 def _groups(job: Job) -> dict[str, list[Item]]:
     """Return the items by the headings of their kinds; regions stand under their scans."""
     groups: dict[str, list[Item]] = {}
+    parts: dict[ItemId, list[Item]] = {}
+    for item in job.items.values():
+        whole = whole_of(item)
+        if whole is not None:
+            parts.setdefault(whole, []).append(item)
     for name, view in ITEM_VIEWS.items():
         kind = ITEM_KINDS[name]
         column = groups.setdefault(view.group, [])
         if kind.part_of is None:
             for item in job.all(kind.item):
-                column += [item, *(i for i in job.items.values() if whole_of(i) == item.id)]
+                column += [item, *parts.get(item.id, [])]
     return groups
+
+
+def _leave(widget: QWidget) -> None:
+    """Take a widget away; it may be in the middle of an event of its own, which ends first."""
+    widget.hide()
+    widget.deleteLater()
 
 
 _EMPTY = {

@@ -68,9 +68,14 @@ def label(words: str = "", role: str = "", wraps: bool = False) -> QLabel:
 
 def set_role(part: QWidget, role: str) -> None:
     """Give a widget another look of the style sheet."""
+    set_look(part, "role", role)
+
+
+def set_look(part: QWidget, name: str, value: object) -> None:
+    """Set a property by which the style sheet tells looks apart."""
     # A style that is set is worked out anew, even where it is the same.
-    if part.property("role") != role:
-        part.setProperty("role", role)
+    if part.property(name) != value:
+        part.setProperty(name, value)
         part.style().unpolish(part)
         part.style().polish(part)
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from types import MappingProxyType
 from typing import Any, TypeVar
+from weakref import WeakKeyDictionary, ref
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import Report, Tolerance, judge
@@ -183,7 +184,7 @@ class Job:
 
 def forget() -> None:
     """Let go of what was worked out for jobs that are no longer open."""
-    for kept in (_part_inside, _report, _loose_areas):
+    for kept in (_part_inside, _loose_areas):
         kept.cache_clear()
 
 
@@ -201,17 +202,32 @@ def _inside(region: Region, inside: Ints) -> Ints:
     return region.vertices[inside] if known else region.vertices
 
 
-@lru_cache(maxsize=16)
+# The last report of each item, and of what: Card, Shelf and Balance all ask for it, at each move
+# of a hand. It goes with its item, and holds nothing else.
+_reports: WeakKeyDictionary[Judged, tuple[tuple[object, object, Tolerance], Report]] = (
+    WeakKeyDictionary()
+)
+
+
 def _report(
     item: Judged, source: Item | None, scan: Scan | None, tolerance: Tolerance
 ) -> Report | None:
-    # Card, Shelf and Balance all ask for it at each move of a hand.
     if item.signed is None:
         return None
+    by = (_weakly(source), _weakly(scan), tolerance)
+    kept = _reports.get(item)
+    if kept is not None and kept[0] == by:
+        return kept[1]
     areas = _areas_of(item, source, scan)
     if areas is not None and len(areas) != len(item.signed):
         areas = None
-    return judge(item.signed, tolerance, areas)
+    report = judge(item.signed, tolerance, areas)
+    _reports[item] = by, report
+    return report
+
+
+def _weakly(item: Item | None) -> ref[Item] | None:
+    return None if item is None else ref(item)
 
 
 def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | None:
