@@ -6,6 +6,8 @@ import importlib
 import pkgutil
 import subprocess
 import sys
+import threading
+import weakref
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -83,6 +85,27 @@ def set_off(hands: Hands, place: str, raises: Callable[..., object], patch) -> N
         patch.setattr(pane, "under", raises)
         hands.hover(at)
     hands.wait()
+
+
+def test_garbage_ends_in_the_interface_thread(hands: Hands) -> None:
+    """A timer that a worker's allocations end would fire into nothing."""
+    ended: list[threading.Thread] = []
+
+    class Circle(QTimer):
+        def __init__(self) -> None:
+            super().__init__(interval=5)
+            self.itself = self
+            weakref.finalize(self, lambda: ended.append(threading.current_thread()))
+            self.start()
+
+    for _ in range(20):
+        Circle()
+    worker = threading.Thread(target=lambda: [[k, []] for k in range(400_000)])
+    worker.start()
+    worker.join()
+    assert not ended
+    hands.wait(lambda: len(ended) == 20)
+    assert set(ended) == {threading.main_thread()}
 
 
 @pytest.mark.parametrize("name", ERRORS)

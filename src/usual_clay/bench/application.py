@@ -7,6 +7,7 @@ import sys
 from PySide6.QtWidgets import QApplication
 
 from usual_clay import __version__
+from usual_clay.bench.sweeper import Sweeper
 from usual_clay.bench.theme.looks import dress
 
 
@@ -20,4 +21,6 @@ def make_application() -> QApplication:
     app.setApplicationVersion(__version__)
     app.setDesktopFileName("usual-clay")
     dress(app)
+    if app.findChild(Sweeper) is None:
+        Sweeper(app)
     return app

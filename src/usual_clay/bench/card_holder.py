@@ -16,7 +16,7 @@ from usual_clay.bench.command import Commands
 from usual_clay.bench.guard import faults
 from usual_clay.bench.item_views import RECIPE_CARDS, view_of
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import button, label, set_role
+from usual_clay.bench.widgets import Pace, button, label, set_role
 from usual_clay.files.picture_file import SUFFIXES as PICTURES
 from usual_clay.files.take_in import SUFFIXES as CURVES
 from usual_clay.job.items import Followed, Item
@@ -75,7 +75,9 @@ class CardHolder(QWidget):
             self._column.addWidget(card)
         column.addLayout(self._column, 1)
         column.addLayout(self._notice())
-        for signal in (session.job_changed, session.choice.changed, session.seen_changed):
+        pace = Pace(self, lambda: session.hand.dragging is not None, self.refresh)
+        session.job_changed.connect(pace.ask)
+        for signal in (session.choice.changed, session.seen_changed):
             signal.connect(self.refresh)
         session.work.ended.connect(lambda _request: self.refresh())
         session.told.connect(self._tell)

@@ -201,6 +201,8 @@ class Shelf(QScrollArea):
         self._column = QVBoxLayout(body)
         self._column.setContentsMargins(9, 8, 9, 8)
         self._column.setSpacing(1)
+        self._column.addStretch(1)
+        self._headings: list[QLabel] = []
         self.setWidget(body)
         # How the rows stand now: by heading; and what all of them were made for.
         self._groups: list[tuple[str, list[ItemId]]] = []
@@ -254,32 +256,33 @@ class Shelf(QScrollArea):
         self.rows[item.id] = row
         if old is None:
             return True
-        self._column.replaceWidget(old, row)
-        row.show()
-        _leave(old)
+        at = self._column.indexOf(old)
+        self._take_away(old)
+        self._column.insertWidget(at, row)
         return False
 
     def _arrange(self, groups: list[tuple[str, list[ItemId]]]) -> None:
         """Put headings and rows into their order, those that stay as they are."""
         keep = {item_id for _, ids in groups for item_id in ids}
         for item_id in [each for each in self.rows if each not in keep]:
-            _leave(self.rows.pop(item_id))
-        while self._column.count():
-            part = self._column.takeAt(0)
-            widget = None if part is None else part.widget()
-            if isinstance(widget, QLabel):
-                _leave(widget)
+            self._take_away(self.rows.pop(item_id))
+        for heading in self._headings:
+            self._take_away(heading)
+        for row in self.rows.values():
+            self._column.removeWidget(row)
+        self._headings = []
         for title, ids in groups:
             heading = label(title, role="group")
             heading.setContentsMargins(5, 6, 0, 2)
-            self._column.addWidget(heading)
+            self._headings.append(heading)
+            self._place(heading)
             if not ids:
                 empty = label(_EMPTY[title], role="small", wraps=True)
                 empty.setContentsMargins(5, 0, 5, 4)
-                self._column.addWidget(empty)
+                self._headings.append(empty)
+                self._place(empty)
             for item_id in ids:
-                self._column.addWidget(self.rows[item_id])
-        self._column.addStretch(1)
+                self._place(self.rows[item_id])
         # In the order that is seen, also for whoever goes through them by keys.
         ordered = [self.rows[item_id] for _, ids in groups for item_id in ids]
         self.rows = {row.item.id: row for row in ordered}
@@ -288,6 +291,16 @@ class Shelf(QScrollArea):
         self._groups = groups
         # The new rows have no place yet: the chosen one is brought into sight when they do.
         QTimer.singleShot(0, self, self.show_chosen)
+
+    def _place(self, widget: QWidget) -> None:
+        """Put a widget after all others, before the stretch that ends the column."""
+        self._column.insertWidget(self._column.count() - 1, widget)
+
+    def _take_away(self, widget: QWidget) -> None:
+        """Take a widget out; it may be in the middle of an event of its own, which ends first."""
+        self._column.removeWidget(widget)
+        widget.hide()
+        widget.deleteLater()
 
     def _mark_chosen(self) -> None:
         chosen = self.session.choice.item
@@ -321,12 +334,6 @@ def _groups(job: Job) -> dict[str, list[Item]]:
             for item in job.all(kind.item):
                 column += [item, *parts.get(item.id, [])]
     return groups
-
-
-def _leave(widget: QWidget) -> None:
-    """Take a widget away; it may be in the middle of an event of its own, which ends first."""
-    widget.hide()
-    widget.deleteLater()
 
 
 _EMPTY = {

@@ -95,15 +95,20 @@ class Pace(QTimer):
         self, parent: QWidget, hurries: Callable[[], bool], follow: Callable[[], None]
     ) -> None:
         super().__init__(parent, singleShot=True, interval=NOW_AND_THEN)
-        self._hurries, self._follow = hurries, follow
-        self.timeout.connect(follow)
+        self._hurries, self._follow, self._waits = hurries, follow, False
+        self.timeout.connect(self._again)
 
     def ask(self) -> None:
-        if not self._hurries():
-            self.stop()
+        self._waits = self._hurries() and self.isActive()
+        if not self._waits:
+            self.start() if self._hurries() else self.stop()
             self._follow()
-        elif not self.isActive():
+
+    def _again(self) -> None:
+        if self._waits:
+            self._waits = False
             self.start()
+            self._follow()
 
 
 class Elided(Guarded, QLabel):

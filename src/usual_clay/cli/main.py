@@ -149,12 +149,12 @@ def _app(options: argparse.Namespace) -> int:
             file=sys.stderr,
         )
         return BAD_INPUT
-    # What is imported stays: it need not be looked through while it comes, nor later.
+    # What is imported stays: it need not be looked through while it comes, nor later. Afterwards
+    # the window sees to garbage itself.
     gc.disable()
     from usual_clay.bench.start import run_window
 
     gc.freeze()
-    gc.enable()
     return run_window(options.file)
 
 

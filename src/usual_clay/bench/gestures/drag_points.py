@@ -10,6 +10,7 @@ from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.item_views import view_of
 from usual_clay.core.arrays import Floats
 from usual_clay.core.errors import sentence
+from usual_clay.core.numbers import NumberError, read_number
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
@@ -93,8 +94,8 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
 def typed_motion(pane: Canvas, by: Floats) -> Floats:
     """Return a motion as long as the typed number, in its own direction."""
     try:
-        wanted = float(pane.typed)
-    except ValueError:
+        wanted = read_number(pane.typed)
+    except NumberError:
         return by
     size = float(np.linalg.norm(by))
     if pane.hold in "xyz":

@@ -12,6 +12,7 @@ from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.placing import Placing
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.affine import PlaceSettings
+from usual_clay.core.numbers import NumberError, read_number
 
 HINT = (
     "<b>Drag</b> the thing, or one of the arrows; <b>X Y Z</b> hold it to an axis, digits say how"
@@ -88,8 +89,8 @@ def _dragged(
 
 def _number(typed: str) -> float | None:
     try:
-        return float(typed)
-    except ValueError:
+        return read_number(typed)
+    except NumberError:
         return None
 
 

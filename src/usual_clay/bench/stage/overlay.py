@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from pyqtgraph.functions import arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import (
     QBrush,
@@ -17,13 +16,11 @@ from PySide6.QtGui import (
 
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.judging import JUDGINGS, shades
-from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import halo, now, rgb
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import Tolerance
-from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import PointList
 
 MINUS = "\N{MINUS SIGN}"
@@ -32,30 +29,6 @@ MINUS = "\N{MINUS SIGN}"
 def signed_text(value: float) -> str:
     """Return a length with its sign and a true minus."""
     return f"{value:+.3f}".replace("-", MINUS)
-
-
-def draw_net(
-    painter: QPainter, view: View, surface: BSplineSurface, chosen: frozenset[int]
-) -> None:
-    """Draw control points as open rings on a fine dashed net; chosen ones filled."""
-    nu, nv = surface.counts
-    place = view.project(surface.points.reshape(-1, 3))[:, :2].reshape(nu, nv, 2)
-    ink = QColor(now().ink)
-    ink.setAlpha(105)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing, nu * nv <= 900)
-    painter.setPen(QPen(ink, 0.9, Qt.PenStyle.DashLine))
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    for line in (*place, *place.transpose(1, 0, 2)):
-        painter.drawPolyline(arrayToQPolygonF(*line.T))
-    legs = np.linalg.norm(np.diff(place, axis=0), axis=2)
-    radius = float(np.clip(0.2 * np.median(legs), 1.4, 3.4))
-    flat = place.reshape(-1, 2)
-    draw_rings(painter, flat, radius)
-    cap = Qt.PenCapStyle.RoundCap
-    rings = flat[[index for index in sorted(chosen) if index < len(flat)]]
-    if len(rings):
-        painter.setPen(QPen(QColor(now().chosen), 2 * radius + 3.9, Qt.PenStyle.SolidLine, cap))
-        painter.drawPoints(arrayToQPolygonF(*rings.T))
 
 
 def draw_run(painter: QPainter, view: View, run: PointList, suggested: Ints) -> None:

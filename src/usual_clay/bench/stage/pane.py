@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QWheelEvent
@@ -30,6 +28,7 @@ from usual_clay.bench.gestures.sources import take_sources
 from usual_clay.bench.gestures.spread import spread
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.stage import curve_overlay, marks, overlay, picking
+from usual_clay.bench.stage.net import NetPainter
 from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.stage.snapping import draw_snap, snap
@@ -37,8 +36,7 @@ from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import Comb, comb_of
-from usual_clay.core.spline.curve import BSplineCurve
-from usual_clay.core.spline.surface import BSplineSurface, isocurve
+from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.shaping import has_through, places_of
 from usual_clay.job.edits.surfaces import whole_lines
 from usual_clay.job.items import Body, Curve, ItemId, Picture, PointList, Surface
@@ -69,23 +67,16 @@ BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
 NARROW = 400
 # A view that no hand drags in follows so often while one drags in another, ms.
-ELSEWHERE = 120
+ELSEWHERE = 400
 BACK = "\x08"
-# Where a changed surface's old isocurves are drawn.
-GHOST_LINES = (0.0, 0.25, 0.5, 0.75, 1.0)
 # Of many rows chosen no more than so many are drawn as curves.
 MOST_LINES = 3
-
-
-@lru_cache(maxsize=2)
-def _ghost_lines(surface: BSplineSurface) -> list[BSplineCurve]:
-    return [isocurve(surface, direction, at) for direction in "uv" for at in GHOST_LINES]
 
 
 def _holds(event: QKeyEvent) -> bool:
     """Tell whether a key means something while a drag runs: what holds it, or how far it goes."""
     word = event.text().lower()
-    return bool(word) and (word in HOLDS or word == BACK or word in "0123456789.-")
+    return bool(word) and (word in HOLDS or word == BACK or word in "0123456789.,-")
 
 
 class Pane(Guarded, QWidget):
@@ -123,6 +114,7 @@ class Pane(Guarded, QWidget):
         self.snapped: Snap | None = None
         self.last_drawn: Floats = np.zeros((0, 2))
         self._lit: tuple[Floats, bool, float] | None = None
+        self._net = NetPainter()
         # Until the user moves the camera, everything is kept in view.
         self._fitted = self._fit_due = True
         self._rest = QTimer(self, singleShot=True, interval=REST_AFTER)
@@ -194,7 +186,8 @@ class Pane(Guarded, QWidget):
             if self._fit_due and (outline := self.scene.outline()) is not None:
                 self._fit_due = False
                 self.view.fit(outline)
-            self._image = self.view.image(self._moving)
+            in_hand = self.session.hand.dragging is self
+            self._image = self.view.image(self._moving or in_hand)
             self._image.setDevicePixelRatio(ratio)
             self._stale = False
         painter = QPainter(self)
@@ -211,8 +204,11 @@ class Pane(Guarded, QWidget):
         if self.scene.shown.net and self.scene.shown.surfaces and not taking:
             surface = job.get(self.session.choice.item, Surface)
             if surface is not None and surface.visible:
-                overlay.draw_net(painter, self.view, surface.geometry, self.session.choice.points)
-                self._paint_ghost(painter, surface)
+                kept = self.session.job.get(surface.id, Surface)
+                self._net.draw(
+                    painter, self.view, surface.geometry, self.session.choice.points,
+                    None if kept is None else kept.geometry,
+                )  # fmt: skip
                 self._paint_lines(painter, surface.geometry)
         points_list = job.get(self.session.choice.item, PointList)
         if points_list is not None and points_list.visible:
@@ -245,14 +241,6 @@ class Pane(Guarded, QWidget):
             if self._shows_combs():
                 self._paint_comb(painter, comb_of(line))
             curve_overlay.draw_in_hand(painter, self.view, line, now().chosen)
-
-    def _paint_ghost(self, painter: QPainter, surface: Surface) -> None:
-        """Draw a surface as it was before the change that is shown: a few of its isocurves."""
-        old = self.session.job.get(surface.id, Surface)
-        if old is None or old.geometry is surface.geometry:
-            return
-        for line in _ghost_lines(old.geometry):
-            curve_overlay.draw_ghost(painter, self.view, line)
 
     def _paint_curves(self, painter: QPainter) -> None:
         """Draw polygon and comb of the chosen curve, or of one that is being drawn."""
@@ -413,6 +401,8 @@ class Pane(Guarded, QWidget):
             except StopIteration:
                 self._gesture = self.session.hand.dragging = None
                 self.session.hand.changed.emit()
+                # What was drawn quickly while the hand moved it is drawn in full.
+                self.rest_soon()
             except Exception:
                 # What went wrong must not leave the hand in a drag that never ends.
                 self.drop_gesture()

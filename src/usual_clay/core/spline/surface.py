@@ -22,6 +22,8 @@ from usual_clay.core.spline.pieces import ORDERS, Direction, by_piece, evaluate_
 
 # With fewer points than one for so many pieces, only those pieces are worked out that have some.
 MOST_EMPTY = 8
+# Fewer than such a part of all pieces are worked out for themselves.
+FEW_OF_ALL = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -124,12 +126,19 @@ def in_pieces(surface: BSplineSurface, u: Floats, v: Floats) -> Ints:
 def _evaluate_block(surface: BSplineSurface, u: Floats, v: Floats, order: int, out: Floats) -> None:
     p, q = surface.degrees
     in_u, in_v = Direction(surface.knots_u, p, u), Direction(surface.knots_v, q, v)
-    if MOST_EMPTY * len(u) >= in_u.count * in_v.count:
+    box = _spread(in_u.spans) * _spread(in_v.spans)
+    whole = in_u.count * in_v.count
+    # Near a place on a rich surface few pieces are needed: they are worked out alone.
+    if MOST_EMPTY * len(u) >= whole and (FEW_OF_ALL * box >= whole or len(u) == BLOCK):
         polynomials = _all_pieces(surface, order)
     else:
         spans = in_u.narrowed(), in_v.narrowed()
         polynomials = pieces(surface.knots_u, surface.knots_v, _net(surface), order, spans)
     evaluate_pieces(polynomials, in_u, in_v, out)
+
+
+def _spread(spans: Ints) -> int:
+    return int(spans.max()) - int(spans.min()) + 1 if len(spans) else 0
 
 
 # The last few are kept: points are brought to their feet block by block, a step at a time.

@@ -1,0 +1,30 @@
+"""Garbage is collected in the interface thread alone.
+
+What the window lets go of is often held in circles, timers and widgets among it. Collected in the
+middle of a worker's allocation these would end in a thread that is not theirs, and a timer that
+still runs would then fire into nothing.
+"""
+
+from __future__ import annotations
+
+import gc
+
+from PySide6.QtCore import QObject, QTimer
+
+# How often young garbage is looked for, ms, and every how many times all of it.
+EVERY, ALL_OF_IT = 1000, 15
+
+
+class Sweeper(QTimer):
+    """Collects garbage now and then, in its own thread, in place of the interpreter."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent, interval=EVERY)
+        self._times = 0
+        gc.disable()
+        self.timeout.connect(self.sweep)
+        self.start()
+
+    def sweep(self) -> None:
+        self._times += 1
+        gc.collect(2 if self._times % ALL_OF_IT == 0 else 1)
