@@ -130,9 +130,15 @@ def surface_of(laid: Laid, attempt: Attempt, base: Parameterization) -> BSplineS
     return laid.fitted(both(attempt.space)).surface
 
 
-def laid_for_knots(sample: Sample, base: Parameterization, stiffness: float, start: Start) -> Laid:
+def laid_for_knots(
+    sample: Sample,
+    base: Parameterization,
+    stiffness: float,
+    start: Start,
+    most: int = ADAPTING_POINTS,
+) -> Laid:
     """Return an even choice of the points, with their parameters, to choose knots by."""
-    step = max(1, len(sample.points) // ADAPTING_POINTS)
+    step = max(1, len(sample.points) // most)
     points = sample.points[::step]
     few = sample if step == 1 else Sample(points, sample.normals[::step])
     return Laid(

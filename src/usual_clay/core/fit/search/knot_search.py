@@ -40,6 +40,8 @@ FEW_POINTS = 2_000
 POINTS_EACH = 8
 # A choice of the points is to lie within this share of the tolerance: all of them then mostly do.
 CAUTION = 0.985
+# A choice that lies so much nearer than all points do has too few.
+TELLS = 1.03
 # What lies so far past the tolerance does not come within when its points come to rest.
 HOPELESS = 1.25
 
@@ -75,10 +77,13 @@ class KnotSearch:
     noted: Callable[[Attempt], None]
     attempt: Attempt = field(init=False)
     met: tuple[int, int] | None = None
+    denser: Callable[[], Laid] | None = None
     _all: Laid | None = None
     _calm: Calm | None = None
     # Whether every knot is needed by far, so that none goes, wherever points rest and others are.
     _worn: bool = False
+    # How near the choice is to lie, mm, as all points ask for more than it does.
+    _finer: float = np.inf
 
     def __post_init__(self, space: Space) -> None:
         step = len(self.laid.points) // FEW_POINTS
@@ -96,7 +101,7 @@ class KnotSearch:
 
     @property
     def _cautious(self) -> float:
-        return CAUTION * self.tolerance.deviation
+        return min(CAUTION * self.tolerance.deviation, self._finer)
 
     def _error(self, attempt: Attempt) -> float:
         return attempt.within(self.tolerance.share)
@@ -118,9 +123,13 @@ class KnotSearch:
             self._find()
 
     def _find(self) -> None:
-        self._worn = False
         self._grow()
         self._calm = self._calm or Calm.of(self.attempt.surface, self.base)
+        self._draw_in()
+
+    def _draw_in(self) -> None:
+        """Take out what is not needed, and move the rest, while that pays."""
+        self._worn = False
         self._lean()
         while not self._worn and self._exchange() and self._lean():
             pass
@@ -135,7 +144,11 @@ class KnotSearch:
                 self.noted(self.attempt)
             elif not (self._worn and self._all) and self._come_to_rest():
                 made[-1] = self.laid, self.attempt
-            elif self._all and self.holds(self.attempt) and (leaner := self._eased()) is not None:
+            elif (
+                (self._all or self._finer < np.inf)
+                and self.holds(self.attempt)
+                and (leaner := self._eased()) is not None
+            ):
                 made.append(leaner)
                 self.laid, self.attempt = leaner
                 self.noted(self.attempt)
@@ -237,15 +250,25 @@ class KnotSearch:
             nearly = self._error(self.attempt) <= HOPELESS * self.tolerance.deviation
             self.met = self.attempt.space.counts if nearly else (0, 0)
         before = self.attempt
+        if self.denser is not None and reached > TELLS * self._error(before):
+            laid, self.denser = self.denser(), None
+            laid, attempt = laid.on(before)
+            self.laid, self.attempt = laid.on(laid.fitted(attempt.space))
+            self._find()
+            return True
         # The choice is to lie so much nearer as all points lie farther off than it does.
-        wanted = self._cautious * self._error(before) / reached
+        self._finer = self._cautious * self._error(before) / reached
         while (
-            self._error(self.attempt) > wanted
+            not self.holds(self.attempt)
             and np.prod(self.attempt.space.counts) <= SPARE * np.prod(self.met)
             and (self._come_to_rest() or self._one_more())
         ):
             pass
-        return self.attempt is not before
+        if self.attempt is before:
+            return False
+        if self.holds(self.attempt):
+            self._draw_in()
+        return True
 
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""

@@ -46,16 +46,21 @@ class Trials:
         self.stiffness = stiffness_of(settings.smoothness, self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
-        start = Start(self.base.u, self.base.v, sample.first_weights, home=self.base.home)
+        self._start = Start(self.base.u, self.base.v, sample.first_weights, home=self.base.home)
         # The most control points that are tried, and only while the points tell so many.
         self.most = np.inf
-        self._laid = laid_for_knots(sample, self.base, self.stiffness, start)
+        self._laid = laid_for_knots(sample, self.base, self.stiffness, self._start)
         self._ends: dict[tuple[int, int], Laid] = {}
 
     def laid(self, nu: int, nv: int) -> Laid:
         """Return the points where they came to rest on the nearest surface tried."""
         pairs = sorted(self._ends, key=lambda pair: abs(pair[0] - nu) + abs(pair[1] - nv))
         return self._ends[pairs[0]] if pairs else self._laid
+
+    def all_laid(self) -> Laid:
+        """Return all of the sample's points, as they lay at first."""
+        count = len(self.sample.points)
+        return laid_for_knots(self.sample, self.base, self.stiffness, self._start, count)
 
     def deviation(self, nu: int, nv: int) -> float:
         """Return the deviation at the wanted share, computing it where it is not known."""
@@ -224,5 +229,6 @@ def knot_search(trials: Trials, limit: int) -> KnotSearch:
     ]
     laid = trials.laid(*counts)
     return KnotSearch(
-        laid, space, base, settings, trials.tolerance, (ends[0], ends[1]), trials.note
-    )
+        laid, space, base, settings, trials.tolerance, (ends[0], ends[1]), trials.note,
+        denser=trials.all_laid,
+    )  # fmt: skip
