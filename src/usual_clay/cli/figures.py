@@ -148,8 +148,14 @@ _FIGURES: dict[str, Callable[[Any], dict[str, Any]]] = {
 }
 
 
-def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
-    """Return what there is to say of an item in numbers: what it costs and how far it is off."""
+def figures_of(job: Job, item: Followed, given: Given, fair: bool) -> dict[str, Any]:
+    """Return what there is to say of an item in numbers: what it costs and how far it is off.
+
+    Parameters
+    ----------
+    fair : bool
+        Whether it is told how fair a surface is, which takes a moment.
+    """
     figures = _FIGURES.get(item_kind(item).name, lambda _: {})(item)
     report = job.report(item) if isinstance(item, Judged) else None
     figures["met"] = True
@@ -163,7 +169,7 @@ def figures_of(job: Job, item: Followed, given: Given) -> dict[str, Any]:
             "max": report.max,
             "met": report.met,
         }
-        figures |= _noise(given) | _judged(job, item, given)
+        figures |= _noise(given) | _judged(job, item, given, fair)
     return figures
 
 
@@ -208,15 +214,17 @@ def _noise(given: Given) -> dict[str, Any]:
     return {} if noise is None else {"noise": noise}
 
 
-def _judged(job: Job, item: Followed, given: Given) -> dict[str, Any]:
+def _judged(job: Job, item: Followed, given: Given, fair: bool) -> dict[str, Any]:
     """Return how fair a surface is, and what its conditions cost in words where it has any."""
     searching = None if item.recipe is None else kind_of(item.recipe.kind).search
     if searching is None or searching.fairness is None or item.recipe is None:
         return {}
     surface, settings = job.the(item.id, Surface), item.recipe.settings
     assert surface.signed is not None
-    found = searching.fairness(settings, given, surface.geometry, surface.signed, job.tolerance)
-    figures: dict[str, Any] = {"fairness": asdict(found)}
+    figures: dict[str, Any] = {}
+    if fair:
+        found = searching.fairness(settings, given, surface.geometry, surface.signed, job.tolerance)
+        figures["fairness"] = asdict(found)
     if searching.price is not None and (
         words := searching.price(settings, given, surface.geometry, surface.signed, silent)
     ):

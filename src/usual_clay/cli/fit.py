@@ -20,7 +20,7 @@ from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_fro
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.region import spread
 from usual_clay.files.atomic import write_text
-from usual_clay.files.deliver import write_item
+from usual_clay.files.deliver import ready_to_write, write_item
 from usual_clay.files.sources import take_for, with_region
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.items import Curve, Scan, Surface
@@ -100,6 +100,7 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
 
 def _fit(options: argparse.Namespace) -> int:
     started = time.perf_counter()
+    ready_to_write(options.out)
     counts, (degree, any_degree) = _counts(options.controls), degree_of(options.degree)
     if options.front is not None and counts is not None:
         raise InputError("--front needs --controls auto: the search is what finds it")
@@ -141,7 +142,7 @@ def _fit(options: argparse.Namespace) -> int:
         job, kind, settings, roles, options.scan.stem, counts is None, options.limit
     )
     surface = job.the(item.id, Surface)
-    figures = figures_of(job, surface, given)
+    figures = figures_of(job, surface, given, options.report is not None)
     if figures["closed"]:
         method += f", closed in {figures['closed']}"
     figures |= {"method": method, "seconds": time.perf_counter() - started}

@@ -16,7 +16,7 @@ from usual_clay.cli.figures import (
 )
 from usual_clay.cli.settings import InputError, decimal, described, settings_from
 from usual_clay.core.check.deviation import Tolerance
-from usual_clay.files.deliver import write_item
+from usual_clay.files.deliver import ready_to_write, write_item
 from usual_clay.files.picture_file import decode
 from usual_clay.files.sources import take_for
 from usual_clay.files.units import MILLIMETRES
@@ -87,6 +87,7 @@ def _role_words(role: Any) -> str:
 def run_make(options: argparse.Namespace) -> int:
     """Do the command; return its exit code."""
     started = time.perf_counter()
+    ready_to_write(options.out)
     kind = kind_of(options.kind)
     settings = settings_from(kind.settings, options.settings)
     if not any(word.startswith("within=") for word in options.settings):
@@ -96,7 +97,7 @@ def run_make(options: argparse.Namespace) -> int:
     job, item, given, said, made = made_or_found(
         job, kind.name, settings, roles, options.out.stem, options.search, options.limit
     )
-    figures = figures_of(job, item, given) | figures_of_made(job, made)
+    figures = figures_of(job, item, given, options.report is not None) | figures_of_made(job, made)
     lost = write_item(options.out, item, job.tolerance.deviation / 5)
     figures |= {"kind": kind.name, "seconds": time.perf_counter() - started}
     write_report(options.report, figures)

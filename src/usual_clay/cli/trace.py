@@ -20,10 +20,10 @@ from usual_clay.core.fit.curve.sequence import (
     parts_of,
 )
 from usual_clay.core.points.lay import closes_smoothly, is_closed
+from usual_clay.files.deliver import ready_to_write, write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.points_file import write_points
 from usual_clay.files.sources import take_for
-from usual_clay.files.step_out import write_exchange
 from usual_clay.files.svg_file import write_svg
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.items import Curve, PointList
@@ -69,6 +69,7 @@ def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentPars
 def run_trace(options: argparse.Namespace) -> int:
     """Do the command; return its exit code."""
     started = time.perf_counter()
+    ready_to_write(options.out)
     tolerance = Tolerance(options.tolerance, options.share)
     if options.out.suffix.lower() not in SUFFIXES:
         raise FileError(f"{options.out.name}: curves are written as {', '.join(SUFFIXES)}")
@@ -102,7 +103,7 @@ def run_trace(options: argparse.Namespace) -> int:
         at = np.linspace(0, 1, SAMPLES)
         write_points(options.out, np.concatenate([curve_points(curve, at) for _, curve in named]))
     else:
-        told.append(write_exchange(options.out, named))
+        told.append(write_pieces(options.out, named, tolerance.deviation / 5))
     signed = np.concatenate([fit.signed for fit in fits if fit.signed is not None])
     report = judge(signed, tolerance)
     counts = [len(curve.points) for _, curve in named]

@@ -77,9 +77,10 @@ def apart(
 class _Helper:
     """One process that does what it is sent, one thing after another."""
 
-    def __init__(self) -> None:
+    def __init__(self, module: str = "") -> None:
         self._line, theirs = Pipe()
-        code = f"from usual_clay.core.apart import serve; serve({theirs.fileno()})"
+        first = f"import {module}; " if module else ""
+        code = f"{first}from usual_clay.core.apart import serve; serve({theirs.fileno()})"
         # What the kernel prints is nobody's business.
         nowhere, path = subprocess.DEVNULL, os.pathsep.join(sys.path)
         self._process = subprocess.Popen(
@@ -149,11 +150,17 @@ def _kept(helper: _Helper) -> None:
     helper.end()
 
 
-def ready() -> None:
-    """Start a process that waits for work, so that the first work need not wait for it."""
+def ready(module: str = "") -> None:
+    """Start a process that waits for work, so that the first work need not wait for it.
+
+    Parameters
+    ----------
+    module : str
+        What it imports meanwhile.
+    """
     with _lock:
         if not _idle:
-            _idle.append(_Helper())
+            _idle.append(_Helper(module))
 
 
 @atexit.register

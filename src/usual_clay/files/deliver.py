@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from usual_clay.core.apart import apart, ready
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.body.triangles import triangles_at
@@ -17,6 +18,7 @@ from usual_clay.core.spline.surface import BSplineSurface, surface_grid
 from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
 from usual_clay.files.atomic import write_text
 from usual_clay.files.errors import FileError
+from usual_clay.files.exchange import SUFFIXES
 from usual_clay.files.mesh_file import OUT, write_mesh
 from usual_clay.files.points_file import write_points
 from usual_clay.files.step_out import Given, Piece, pieces_of, write_exchange
@@ -47,6 +49,12 @@ def write_item(path: Path, item: Item, chord: float) -> str:
         raise FileError(f"{path.name}: points are written as .csv")
     write_points(path, points)
     return ""
+
+
+def ready_to_write(path: Path) -> None:
+    """Load meanwhile what it takes to write a file of this ending."""
+    if path.suffix.lower() in SUFFIXES:
+        ready("OCP.OCP")
 
 
 def delivered(job: Job, chosen: ItemId | None) -> list[Piece]:
@@ -81,7 +89,7 @@ def write_pieces(path: Path, given: Given, chord: float, job: str = "") -> str:
         _write_points(path, pieces, chord)
         return ""
     if suffix not in OUT:
-        return write_exchange(path, pieces, job)
+        return apart(path.name, write_exchange, path, pieces, job)
     meshes = [mesh for piece in pieces if (mesh := _mesh(piece, chord)) is not None]
     if not meshes:
         raise FileError("there is no surface or body to write: choose one in the Shelf")

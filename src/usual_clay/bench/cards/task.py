@@ -91,7 +91,7 @@ class TaskCard(Card):
         self.rows.prefer(self.session.choice.item)
         if kind in BODIES:
             # The kernel is loaded while sources are picked.
-            ready()
+            ready("OCP.OCP")
         if self.task.alter is None:
             self.session.hand.take("sources")
         self.refresh()

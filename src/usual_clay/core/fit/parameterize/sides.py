@@ -39,6 +39,8 @@ _known: WeakKeyDictionary[Sample, dict[tuple[str, str], bool]] = WeakKeyDictiona
 
 def follows_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
     """Tell whether a small surface whose sides follow a region lies clearly nearer, as calmly."""
+    # A choice of points is laid out as all of them are.
+    sample = sample if sample.whole is None else sample.whole[0]
     told = _known.setdefault(sample, {})
     if (choice, plane) not in told:
         told[choice, plane] = _tried(sample, choice, plane)
