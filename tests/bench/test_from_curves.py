@@ -12,6 +12,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.bench.hands import Hands
+from tests.solids import flat
 from usual_clay.core.build.fill import FillSettings
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.spline.closest import foot_points
@@ -244,3 +245,38 @@ def test_patches_meet_where_the_hand_puts_it_and_things_are_moved_by_drag(
     assert moved[:, 1:] == pytest.approx(0.0)
     session.undo()
     assert session.job.the(curve.id, Curve) is curve
+
+
+def test_an_edge_of_a_surface_is_taken_by_a_click_and_followed(hands: Hands) -> None:
+    """Plates one above the other: a ruled surface between edges of theirs."""
+    session = hands.session
+    job = session.job
+    for name, z in (("Lower", 0.0), ("Upper", 20.0)):
+        plate = flat((0, 0, z), (40, 0, z), (40, 30, z), (0, 30, z))
+        job = job.with_item(Surface(id=job.new_id("surface"), name=name, geometry=plate))
+    session.commit(job, "plates")
+    hands.window.set_station("Surface")
+    hands.wait()
+    hands.window.stage.free.fit()
+    session.choice.choose(None)
+    hands.window.commands.run("task ruled")
+    hands.wait()
+    card, pane = hands.window.cards.get("task"), hands.pane
+    for z in (20.0, 0.0):
+        x, y, _ = pane.view.project(np.array([[38.0, 0.2, z]]))[0]
+        QTest.mouseClick(pane, Qt.MouseButton.LeftButton, pos=QPoint(round(x), round(y)))
+        hands.wait()
+    edges = [curve.name for curve in session.job.all(Curve)]
+    assert edges == ["Upper edge v0", "Lower edge v0"]
+    hands.key(Qt.Key.Key_Return, widget=card)
+    hands.wait()
+    wall = session.job.get(session.choice.item, Surface)
+    assert wall is not None
+    assert np.ptp(wall.geometry.points.reshape(-1, 3), axis=0) == pytest.approx([40, 0, 20])
+    # The plate moves, and edge and wall with it.
+    upper = named(hands, "Upper")
+    higher = replace(upper.geometry, points=upper.geometry.points + np.array([0, 0, 5]))
+    session.commit(session.job.with_item(replace(upper, geometry=higher)), "lift")
+    hands.wait()
+    wall = session.job.the(wall.id, Surface)
+    assert np.ptp(wall.geometry.points[..., 2]) == pytest.approx(25)

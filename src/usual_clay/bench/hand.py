@@ -15,10 +15,12 @@ class Hand(QObject):
     -------
     changed : another tool is in hand, or its settings changed
     offered : the id of an item that was clicked while a card takes sources
+    edge_offered : the same of a surface that was clicked near an edge, and which: "u0" to "v1"
     """
 
     changed = Signal()
     offered = Signal(str)
+    edge_offered = Signal(str, str)
 
     def __init__(self) -> None:
         super().__init__()

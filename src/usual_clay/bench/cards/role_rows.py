@@ -11,7 +11,7 @@ from usual_clay.bench.cards.task_kinds import Take
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, combo, fill
 from usual_clay.core.spline.curve import BSplineCurve
-from usual_clay.job.items import Curve, ItemId
+from usual_clay.job.items import Curve, Item, ItemId
 
 
 class RoleRows(QWidget):
@@ -133,6 +133,10 @@ class RoleRows(QWidget):
                 self._part(parts)
         self.changed.emit()
         return True
+
+    def take_any(self, kind: type[Item], hidden: Collection[str] = ()) -> bool:
+        """Tell whether there are rows that take such items."""
+        return any(kind in t.kinds and (not t.role or t.role not in hidden) for t in self.takes)
 
     def _part(self, parts: Callable[[Sequence[BSplineCurve]], dict[str, list[int]]]) -> None:
         """Let the curves that were picked take the roles that they are parted among."""

@@ -28,8 +28,10 @@ from usual_clay.core.build.alter_surface import SECOND
 from usual_clay.core.build.guide import Spend
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import sentence
+from usual_clay.core.spline.boundary import Border
 from usual_clay.job.edits import make
 from usual_clay.job.edits.curves import new_curve, reshaped
+from usual_clay.job.edits.edges import with_edge
 from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
@@ -66,6 +68,7 @@ class TaskCard(Card):
         self.pin_buttons(cancel, self.keep, says=True)
         self.column.addStretch(1)
         session.hand.offered.connect(self._take)
+        session.hand.edge_offered.connect(self._take_edge)
 
     @property
     def sources(self) -> list[QComboBox]:
@@ -158,6 +161,19 @@ class TaskCard(Card):
         """Take what was clicked on the stage."""
         if self.kind and self.isVisible() and item_id in self.session.job.items:
             self.rows.take(item_id, self._hidden, self.task.parts)
+
+    def _take_edge(self, item_id: ItemId, border: Border) -> None:
+        """Take an edge of a surface as a curve that follows it; where no curve is asked for, it."""
+        if not self.kind or not self.isVisible() or item_id not in self.session.job.items:
+            return
+        if not self.rows.take_any(Curve, self._hidden):
+            self._take(item_id)
+            return
+        job, edge = with_edge(self.session.job, item_id, border)
+        if job is not self.session.job:
+            self.session.commit(job, f"take {edge.name}")
+            self.rows.offer()
+        self._take(edge.id)
 
     # ---- the result ----------------------------------------------------------------------
 

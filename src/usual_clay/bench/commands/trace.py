@@ -77,6 +77,9 @@ def nothing_for_task(kind: str, bench: Bench) -> str:
     takes: tuple[type[Item], ...] = first.kinds
     if first.optional or any(bench.any_of(each) for each in takes):
         return ""
+    if Curve in takes and TASKS[kind].alter is None and bench.any_of(Surface):
+        # Edges of surfaces are taken as curves.
+        return ""
     return f"There is no {' or '.join(item_kind(each).word for each in takes)} yet."
 
 
