@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -10,10 +11,13 @@ import pypdfium2
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QMenu
 
 from tests.bench.conftest import app, hands  # noqa: F401
 from tests.bench.hands import Hands
 from tests.solids import box_faces, made
+from usual_clay.bench.number_field import NumberField
+from usual_clay.bench.stage.legend_menu import fill_judging_menu
 from usual_clay.cli.main import main
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -132,3 +136,31 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands.window.commands.run("judge stripes")
     hands.wait()
     assert hands.window.stage.scene.shown.judging == ""
+    sights, seen = hands.window.stage.scene.sights, []
+    for name in ("room", "lamp", "walls", "slope"):
+        hands.window.commands.run(f"judge {name}")
+        hands.wait()
+        seen.append(hands.picture())
+        assert np.abs(seen[-1] - plain).max() > 60
+    assert all(np.abs(one - other).max() > 20 for one, other in pairwise(seen))
+    hands.window.commands.run("judge walls")
+    hands.wait()
+    block = hands.session.job.the("body-1", Body)
+    portrait = hands.window.stage.scene.bodies.judged_portrait(block)
+    thick = sights.of_body(block, portrait)
+    assert set(np.round(thick[np.isfinite(thick)], 4)) == {10.0, 20.0, 30.0}
+    # The legend's menu sets the scale.
+    menu = QMenu()
+    fill_judging_menu(menu, "walls", sights)
+    low, high = menu.findChildren(NumberField)
+    assert (low.value(), high.value()) == pytest.approx(sights.scale())
+    high.setValue(12.5)
+    assert sights.scale() == pytest.approx((low.value(), 12.5))
+    hands.window.commands.run("judge lamp")
+    hands.wait()
+    before, menu = hands.picture(), QMenu()
+    fill_judging_menu(menu, "lamp", sights)
+    next(action for action in menu.actions() if action.text() == "Fine").trigger()
+    hands.wait()
+    assert sights.eye.mirror.count == 28
+    assert np.abs(hands.picture() - before).max() > 60

@@ -7,15 +7,18 @@ import pytest
 from OCP.Geom import Geom_CylindricalSurface, Geom_RectangularTrimmedSurface, Geom_ToroidalSurface
 from OCP.GeomConvert import GeomConvert
 from OCP.gp import gp_Ax3, gp_Dir, gp_Pnt
+from trimesh.creation import icosphere
 
 from tests.solids import flat, made
-from usual_clay.bench.stage.judging import colours_at, scale_of, stripes_of
+from usual_clay.bench.stage.judging import Scaling, contour_step, on_contours, scale_of, shades
 from usual_clay.core.body.faces import faces_of
 from usual_clay.core.body.kernel import surface_from_kernel
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.check.curvature import bent, draft_angle
 from usual_clay.core.check.joints import face_of_surface, find_joints
+from usual_clay.core.check.reflection import lamp_lines, mirrored, room, stripes
 from usual_clay.core.check.spots import spots_of
+from usual_clay.core.check.thickness import wall_thickness
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.surface import BSplineSurface
@@ -94,13 +97,55 @@ def test_stripes_of_a_cylinder_lie_where_they_must() -> None:
     angle = np.arctan2(found.normals[:, 2], found.normals[:, 0])
     # The eye looks level: a normal raised by an angle mirrors what stands twice as high.
     height = np.arcsin(np.sin(2 * angle))
-    told = stripes_of(found.normals, eye)
+    told = stripes(found.normals, eye, np.array([0.0, 0, 1]), 14)
     sharp = np.abs(np.sin(14 * height)) > 0.3
     exact = (np.sin(14 * height) > 0).astype(float)
     assert np.abs(told - exact)[facing & sharp].max() < 0.05
-    assert scale_of("mean", [found])[1] == pytest.approx(0.1, rel=1e-6)
-    shades = colours_at("mean", found, eye, (-0.1, 0.1))
-    assert np.ptp(shades, axis=0).max() < 1e-9
+    scale = scale_of("mean", [found.mean], [found.area], Scaling())
+    assert scale[1] == pytest.approx(0.1, rel=1e-6)
+    assert np.ptp(shades("mean", found.mean, (-0.1, 0.1)), axis=0).max() < 1e-9
+    assert scale_of("mean", [found.mean], [found.area], Scaling(0.02, 0.3)) == (0.02, 0.3)
+    # A lamp's tubes along the cylinder: one straight above, the others by equal turns.
+    tilt = np.arctan2(found.normals[:, 0], found.normals[:, 2])
+    lit = lamp_lines(found.normals, np.array([1.0, 0, 0]), 6) > 0.9
+    away = np.abs((tilt + np.pi / 12) % (np.pi / 6) - np.pi / 12)
+    assert lit[away < 0.01].all()
+    assert not lit[away > 0.1].any()
+
+
+def test_a_room_is_mirrored_from_where_the_eye_looks() -> None:
+    """A level mirror seen from straight above shows the ceiling; one to the side a window."""
+    eye = np.array([[0.0, 0, 1], [0.6, 0, 0.8]])
+    way = mirrored(np.array([[0.0, 0, 1]]), eye[1])
+    assert way == pytest.approx(np.array([[-0.6, 0, 0.8]]))
+    up = np.array([[0.0, 0, 1], [0.0, -1, 0]])
+    above, aside = room(up, eye[0])[0], room(np.array([[np.sqrt(0.5), 0, np.sqrt(0.5)]]), eye[0])[0]
+    assert above == pytest.approx(0.62)
+    assert aside in (0.96, 0.18)
+    # On the floor light and dark tiles, and nothing else.
+    below = room(np.array([[0.1, 0.05, -1.0], [0.05, 0.3, -1.0]]) / 1.02, np.array([0.0, 0, -1]))
+    assert set(np.round(below, 2)) <= {0.16, 0.26}
+
+
+def test_walls_are_as_thick_as_they_were_made() -> None:
+    outer, inner = icosphere(subdivisions=5, radius=20), icosphere(subdivisions=5, radius=17)
+    vertices = np.concatenate([outer.vertices, inner.vertices + np.array([0, 0, 1])])
+    triangles = np.concatenate([outer.faces, inner.faces[:, ::-1] + len(outer.vertices)])
+    normals = outer.vertices / 20
+    thick = wall_thickness(outer.vertices, normals, vertices, triangles)
+    # From the outer ball's skin towards its middle to a ball that lies higher by 1 mm.
+    z = normals[:, 2]
+    exact = 20 - (z + np.sqrt(z**2 - 1 + 17**2))
+    assert np.abs(thick - exact).max() < 0.05
+    assert thick.min() == pytest.approx(2, abs=0.05)
+
+
+def test_contour_lines_lie_at_round_figures() -> None:
+    assert contour_step((0.0, 10.0)) == pytest.approx(1.0)
+    assert contour_step((-0.1, 0.1)) == pytest.approx(0.02)
+    slope = np.linspace(0, 10, 101)[:, None] * np.ones((1, 5))
+    lines = on_contours(slope, (0.0, 10.0))
+    assert np.flatnonzero(lines[:, 2]).tolist() == list(range(10, 101, 10))
 
 
 def wall(lift: float, lean: float, bend: float) -> BSplineSurface:

@@ -87,7 +87,7 @@ def pictures_of(job: Job) -> list[tuple[str, bytes]]:
         view.camera = free_view()
         view.resize(*PICTURE)
         view.fit(outline)
-        scene.sights.look_from(view.camera.sight)
+        scene.sights.look_from(view.camera)
         view.set_layers(scene.layers())
         found.append((words, png_of(view.image())))
     session.work.cancel_all()

@@ -41,7 +41,7 @@ def judge_by(name: str, bench: Bench) -> None:
     """Colour surfaces by something else than their deviation; and back again."""
     stage = bench.stage
     on = stage.scene.shown.judging != name
-    stage.scene.sights.look_from(stage.large.view.camera.sight)
+    stage.scene.sights.look_from(stage.large.view.camera)
     stage.scene.shown = replace(stage.scene.shown, judging=name if on else "")
     stage.scene.ready.emit()
 
@@ -67,12 +67,19 @@ def on_the_scan(bench: Bench) -> None:
 JUDGED = (
     ("stripes", "Stripes that surfaces mirror", "zebra reflection isophotes", "9", "list-dashes",
      "Stripes"),
+    ("room", "A room that surfaces mirror", "environment reflection studio shine chrome", "", "",
+     "Room"),
+    ("lamp", "Lines of a lamp on surfaces", "highlight lines isophotes light tubes", "", "",
+     "Lamp lines"),
     ("gaussian", "Gaussian curvature as colours", "curvature map", "", "", "Gaussian"),
     ("mean", "Mean curvature as colours", "curvature map", "0", "palette", "Curvature"),
     ("greatest", "Greatest curvature as colours", "curvature map principal", "", "", "Greatest"),
     ("least", "Least curvature as colours", "curvature map principal", "", "", "Least"),
     ("radius", "Smallest radius as colours", "cutter minimum radius tight", "", "radical",
      "Radius"),
+    ("walls", "Wall thickness of bodies as colours", "thin thick hollow wall ray", "",
+     "arrows-in-line-horizontal",
+     "Walls"),
     ("draft", "Draft angle against z as colours", "undercut mould pull", "", "compass", "Draft"),
     ("slope", "Slope to the ground as colours", "steepness overhang", "", "", "Slope"),
 )  # fmt: skip

@@ -12,9 +12,10 @@ from usual_clay.bench.stage.body_layers import (
     body_portrait,
     edge_layer,
     face_layer,
+    fine_portrait,
     water_layers,
 )
-from usual_clay.bench.stage.judging import stripes_of
+from usual_clay.bench.stage.judging import JUDGINGS, places_in_mirror, shades
 from usual_clay.bench.stage.kept import same
 from usual_clay.bench.stage.models import paint, triangle_data
 from usual_clay.bench.stage.view import Layer
@@ -31,11 +32,13 @@ class Bodies:
         self._scene = scene
         self._portraits: dict[ItemId, tuple[tuple, BodyPortrait]] = {}
         self._asked: dict[ItemId, tuple] = {}
+        self._fine: dict[ItemId, BodyPortrait] = {}
 
     def forget(self) -> None:
         """Let go of everything that was made."""
         self._portraits.clear()
         self._asked.clear()
+        self._fine.clear()
 
     def portrait(self, body: Body) -> BodyPortrait | None:
         """Return a body's portrait, the last one while a newer is being made."""
@@ -99,21 +102,36 @@ class Bodies:
         return result
 
     def _judged(self, body: Body, portrait: BodyPortrait) -> dict[str, Layer]:
-        """Return a body as it mirrors stripes; what bends it by is told of its surfaces alone."""
-        name, eye = self._scene.shown.judging, self._scene.sights.eye
+        """Return a body as it is judged; how it bends is told of surfaces alone."""
+        name, sights = self._scene.shown.judging, self._scene.sights
+        portrait = self.judged_portrait(body) or portrait
+        way, scale = JUDGINGS[name], sights.scale()
 
         def make() -> Layer:
+            values, picture, places = sights.of_body(body, portrait), None, None
             tint = np.tile(rgb(now().bodies), (len(portrait.vertices), 1))
-            if name == "stripes":
-                found = stripes_of(portrait.normals, eye)[:, None]
-                light, dark = np.array(rgb(now().halo)), np.array(rgb(now().edges))
-                tint = dark + found * (light - dark)
-            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals)
+            if way.light is not None:
+                # Looked up by the normal at each pixel: triangles do not show.
+                tint = np.ones_like(tint)
+                picture = sights.mirror_picture()
+                places = places_in_mirror(portrait.normals, sights.eye)
+            elif values is not None:
+                tint = shades(name, values, scale)
+            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals, places)
             paint(data, colours.as_bytes(tint))
-            return Layer(data)
+            return Layer(data, spots=picture)
 
-        made_of = (portrait, name, eye if name == "stripes" else None)
+        made_of = (portrait, name, scale, sights.eye if way.moves else None)
         return {body.id: self._scene.cached(body.id, made_of, make)}
+
+    def judged_portrait(self, body: Body) -> BodyPortrait | None:
+        """Return a body's portrait with triangles fine enough for what it mirrors."""
+        if not len(body.shape.triangles):
+            return None
+        known = self._fine.get(body.id)
+        if known is None or known.shape is not body.shape:
+            known = self._fine[body.id] = fine_portrait(body.shape)
+        return known
 
     def water(self, item: Floating) -> dict[str, Layer]:
         """Return the water that a body floats in, while it is chosen."""

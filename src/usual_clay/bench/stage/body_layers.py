@@ -65,6 +65,11 @@ def body_portrait(shape: BodyShape, points: Floats | None) -> BodyPortrait:
     return BodyPortrait(shape, vertices, normals, triangles, np.where(away > reach, -1, nearest))
 
 
+def fine_portrait(shape: BodyShape) -> BodyPortrait:
+    """Return a body with triangles so small that colours at their corners tell enough."""
+    return BodyPortrait(shape, *_finer(shape), None)
+
+
 def _finer(shape: BodyShape) -> tuple[Floats, Floats, Ints]:
     """Halve triangles until none is longer than is good for colours."""
     vertices, normals, triangles = shape.vertices, shape.normals, shape.triangles

@@ -1,4 +1,4 @@
-"""How surfaces look: stripes that they mirror, and their curvature, draft and slope as colours.
+"""How surfaces and bodies look: what they mirror, and their bends, draft and walls as colours.
 
 Each spot of a surface is coloured by the exact surface there, never by its triangles.
 """
@@ -6,25 +6,51 @@ Each spot of a surface is coloured by the exact surface there, never by its tria
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from usual_clay.bench.stage.colours import as_bytes
 from usual_clay.bench.theme.theme import now, rgb
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.check.curvature import Bent, bent, draft_angle
 from usual_clay.core.check.deviation import quantiles
+from usual_clay.core.check.reflection import Mirror, lamp_lines, room, stripes
 from usual_clay.core.spline.surface import BSplineSurface
 
-# Spots each way on a surface; stripes in half a turn of what is mirrored.
-SPOTS, STRIPES = 320, 14
+# Spots each way on a surface.
+SPOTS = 320
 # What lies past this share of all values at either end does not set the scale.
 ENDS = 0.02
-SOFT = 6.0
 UP = np.array([0.0, 0.0, 1.0])
-# A radius below this is tight, mm.
-TIGHT = 1.0
+# A radius below this is tight, a wall below that thin, until the scale is set by hand, mm.
+TIGHT, THIN = 1.0, 1.0
+# So many contour lines or fewer, at round figures.
+CONTOURS = 12
+ROUND = (1.0, 2.0, 2.5, 5.0, 10.0)
+# Pixels each way of the picture that bodies mirror.
+MIRROR = 1536
+# How dark a contour line is.
+LINE = 0.45
+
+
+@dataclass(frozen=True, eq=False)
+class Eye:
+    """From where it is looked at: unit vectors, and how what is mirrored is set up."""
+
+    to_eye: Floats = field(default_factory=lambda: np.array([0.0, -1.0, 0.0]))
+    up: Floats = field(default_factory=lambda: UP)
+    mirror: Mirror = field(default_factory=Mirror)
+
+    @property
+    def right(self) -> Floats:
+        return np.cross(self.up, self.to_eye)
+
+    @property
+    def axis(self) -> Floats:
+        """What stripes are level to."""
+        along = self.mirror.along
+        return self.up if along == "eye" else np.eye(3)["xyz".index(along)]
 
 
 @dataclass(frozen=True)
@@ -34,113 +60,204 @@ class Judging:
     Attributes
     ----------
     title, unit : str
+    light : callable or None
+        ``light(normals, eye)``: how light a mirror is at each place, 0 to 1.
     value : callable or None
-        ``value(bent)``: a number at each place; None for stripes.
+        ``value(bent)``: a number at each place of a surface.
+    by_normal : callable or None
+        ``by_normal(normals)``: the same where the normal is enough: of bodies too.
     signed : bool
         Whether the scale lies evenly about nothing.
+    limit : float or None
+        What is below it is told apart; the scale runs from there to ten times as much.
+    walls : bool
+        Whether it is how thick bodies are.
     """
 
     title: str
     unit: str = ""
+    light: Callable[[Floats, Eye], Floats] | None = None
     value: Callable[[Bent], Floats] | None = None
+    by_normal: Callable[[Floats], Floats] | None = None
     signed: bool = True
+    limit: float | None = None
+    walls: bool = False
+
+    @property
+    def moves(self) -> bool:
+        """Whether it follows the eye."""
+        return self.light is not None
+
+    def of_surface(self, found: Bent) -> Floats | None:
+        if self.by_normal is not None:
+            return self.by_normal(found.normals)
+        return None if self.value is None else self.value(found)
+
+
+def _draft(normals: Floats) -> Floats:
+    return np.degrees(draft_angle(normals, UP))
+
+
+def _slope(normals: Floats) -> Floats:
+    return np.asarray(np.degrees(np.arccos(np.clip(np.abs(normals[:, 2]), 0, 1))))
 
 
 JUDGINGS: dict[str, Judging] = {
-    "stripes": Judging("Stripes"),
-    "gaussian": Judging("Gaussian curvature", "/mm²", lambda found: found.gaussian),
-    "mean": Judging("Mean curvature", "/mm", lambda found: found.mean),
-    "greatest": Judging("Greatest curvature", "/mm", lambda found: found.greatest),
-    "least": Judging("Least curvature", "/mm", lambda found: found.least),
+    "stripes": Judging(
+        "Stripes", light=lambda n, eye: stripes(n, eye.to_eye, eye.axis, eye.mirror.count)
+    ),
+    "room": Judging("A room", light=lambda n, eye: room(n, eye.to_eye)),
+    "lamp": Judging("Lamp lines", light=lambda n, eye: lamp_lines(n, eye.axis, eye.mirror.count)),
+    "gaussian": Judging("Gaussian curvature", "/mm²", value=lambda found: found.gaussian),
+    "mean": Judging("Mean curvature", "/mm", value=lambda found: found.mean),
+    "greatest": Judging("Greatest curvature", "/mm", value=lambda found: found.greatest),
+    "least": Judging("Least curvature", "/mm", value=lambda found: found.least),
     "radius": Judging(
-        "Smallest radius", "mm", lambda found: np.minimum(found.smallest_radius, 1e6), False
+        "Smallest radius", "mm", value=lambda found: np.minimum(found.smallest_radius, 1e6),
+        signed=False, limit=TIGHT,
     ),
-    "draft": Judging(
-        "Draft against z", "°", lambda found: np.degrees(draft_angle(found.normals, UP))
-    ),
-    "slope": Judging(
-        "Slope to the ground", "°",
-        lambda found: np.degrees(np.arccos(np.clip(np.abs(found.normals[:, 2]), 0, 1))), False,
-    ),
+    "walls": Judging("Wall thickness", "mm", signed=False, limit=THIN, walls=True),
+    "draft": Judging("Draft against z", "°", by_normal=_draft),
+    "slope": Judging("Slope to the ground", "°", by_normal=_slope, signed=False),
 }  # fmt: skip
 
 
-@dataclass(frozen=True, eq=False)
-class Judged:
-    """What is known of a surface's spots: how it bends there, (SPOTS x SPOTS,) rows going up."""
+@dataclass(frozen=True)
+class Scaling:
+    """How the scale of colours is set.
 
-    bent: Bent
+    Attributes
+    ----------
+    low, high : float or None
+        By hand; None lets the values set it.
+    ends : float
+        The share of all values that is left out at either end.
+    contours : bool
+        Whether lines of equal figures are drawn.
+    """
+
+    low: float | None = None
+    high: float | None = None
+    ends: float = ENDS
+    contours: bool = False
 
 
-def judged(surface: BSplineSurface) -> Judged:
-    """Return how a surface bends at the middles of its spots."""
+def bends_of(surface: BSplineSurface) -> Bent:
+    """Return how a surface bends at the middles of its spots, (SPOTS x SPOTS,) rows going up."""
     t = (np.arange(SPOTS) + 0.5) / SPOTS
     u, v = (x.ravel() for x in np.meshgrid(t, t, indexing="ij"))
     low_u, high_u = surface.knots_u[[0, -1]]
     low_v, high_v = surface.knots_v[[0, -1]]
-    return Judged(bent(surface, low_u + u * (high_u - low_u), low_v + v * (high_v - low_v)))
+    return bent(surface, low_u + u * (high_u - low_u), low_v + v * (high_v - low_v))
 
 
-def scale_of(name: str, found: list[Bent]) -> tuple[float, float]:
-    """Return the ends of a scale for all surfaces, by area."""
-    value = JUDGINGS[name].value
-    if value is None or not found:
+def scale_of(
+    name: str, values: list[Floats], areas: list[Floats], scaling: Scaling
+) -> tuple[float, float]:
+    """Return the ends of a scale for all that is shown, by area."""
+    way = JUDGINGS[name]
+    if scaling.low is not None and scaling.high is not None:
+        return scaling.low, scaling.high
+    if way.limit is not None and not way.walls:
+        return way.limit, 10 * way.limit
+    if not values:
         return 0.0, 1.0
-    every = np.concatenate([value(each) for each in found])
-    areas = np.concatenate([each.area for each in found])
-    if name == "radius":
-        return TIGHT, 10 * TIGHT
-    low, high = (float(x) for x in quantiles(every, np.array([ENDS, 1 - ENDS]), areas))
-    if JUDGINGS[name].signed:
+    if way.limit is not None:
+        usual = float(np.median(np.concatenate(values)))
+        return way.limit, max(1.5 * usual, 2 * way.limit)
+    ends = np.array([scaling.ends, 1 - scaling.ends])
+    low, high = (float(x) for x in quantiles(np.concatenate(values), ends, np.concatenate(areas)))
+    if way.signed:
         most = max(abs(low), abs(high), 1e-12)
         return -most, most
     return low, max(high, low + 1e-9)
 
 
-def stripes_of(normals: Floats, eye: Floats) -> Floats:
-    """Return how light a mirror is at places, 0 or 1, in a room of level stripes.
+def mirror_shades(name: str, normals: Floats, eye: Eye) -> Floats:
+    """Return the colours of what is mirrored at places, (n, 3)."""
+    light = JUDGINGS[name].light
+    assert light is not None
+    brightest, darkest = np.array(rgb(now().halo)), np.array(rgb(now().edges))
+    share = light(normals, eye)[:, None]
+    return np.asarray(darkest + share * (brightest - darkest))
 
-    Parameters
-    ----------
-    eye : (3,) array
-        From the surface to the eye, of length 1.
+
+def mirror_picture(name: str, eye: Eye) -> np.ndarray:
+    """Return what is mirrored by the normal alone, (MIRROR, MIRROR, 4) bytes, rows going up.
+
+    The middle faces the eye; a normal turned away by so much of half a turn lies so far out.
     """
-    mirrored = 2 * (normals @ eye)[:, None] * normals - eye
-    height = np.arcsin(np.clip(mirrored[:, 2], -1.0, 1.0))
-    # Their edges are a little soft, as a picture's are.
-    return np.asarray(0.5 + 0.5 * np.tanh(SOFT * np.sin(height * STRIPES)))
+    t = 2 * (np.arange(MIRROR) + 0.5) / MIRROR - 1
+    x, y = (each.ravel() for each in np.meshgrid(t, t))
+    out = np.hypot(x, y)
+    angle = np.minimum(out, 1.0) * np.pi
+    aside = np.sin(angle) / np.maximum(out, 1e-12)
+    normals = (
+        np.outer(aside * x, eye.right) + np.outer(aside * y, eye.up)
+        + np.outer(np.cos(angle), eye.to_eye)
+    )  # fmt: skip
+    drawn = np.full((MIRROR, MIRROR, 4), 255, dtype=np.uint8)
+    drawn[..., :3] = as_bytes(mirror_shades(name, normals, eye)).reshape(MIRROR, MIRROR, 3)
+    return drawn
 
 
-def colours_at(name: str, found: Bent, eye: Floats, scale: tuple[float, float]) -> Floats:
-    """Return the colours of places, (n, 3)."""
-    value = JUDGINGS[name].value
-    if value is None:
-        light, dark = np.array(rgb(now().halo)), np.array(rgb(now().edges))
-        share = stripes_of(found.normals, eye)[:, None]
-        return np.asarray(dark + share * (light - dark))
-    return shades(name, value(found), scale)
+def places_in_mirror(normals: Floats, eye: Eye) -> Floats:
+    """Return where normals lie in that picture, (n, 2) from 0 to 1."""
+    along, across = normals @ eye.right, normals @ eye.up
+    angle = np.arccos(np.clip(normals @ eye.to_eye, -1, 1))
+    out = angle / np.pi / np.maximum(np.hypot(along, across), 1e-12)
+    return np.stack([0.5 + 0.5 * out * along, 0.5 + 0.5 * out * across], axis=1)
 
 
 def shades(name: str, values: Floats, scale: tuple[float, float]) -> Floats:
     """Return the colours of values, (n, 3)."""
     low, high = scale
-    worn = now()
+    worn, way = now(), JUDGINGS[name]
     middle = np.array(rgb(worn.bisque))
     share = np.clip((values - low) / (high - low), 0.0, 1.0)
-    if JUDGINGS[name].signed:
+    if way.signed:
         side = np.where((share > 0.5)[:, None], rgb(worn.teal), rgb(worn.plum))
         return np.asarray(middle + np.abs(2 * share - 1)[:, None] * (side - middle))
-    ends = (worn.plum, worn.bisque) if name == "radius" else (worn.bisque, worn.teal)
+    ends = (worn.bisque, worn.teal) if way.limit is None else (worn.plum, worn.bisque)
     first, last = (np.array(rgb(each)) for each in ends)
     made = first + share[:, None] * (last - first)
-    if name == "radius":
-        # Tighter than what may be is told apart from what only comes near.
+    if way.limit is not None:
+        # Tighter or thinner than what may be is told apart from what only comes near.
         made = np.where((values < low)[:, None], 0.55 * first, made)
     return np.asarray(made)
 
 
-def spots_drawn(name: str, known: Judged, eye: Floats, scale: tuple[float, float]) -> np.ndarray:
+def contour_step(scale: tuple[float, float]) -> float:
+    """Return the round step between contour lines on a scale."""
+    least = (scale[1] - scale[0]) / CONTOURS
+    tens = 10.0 ** np.floor(np.log10(max(least, 1e-300)))
+    return float(next(tens * each for each in ROUND if tens * each >= least * (1 - 1e-9)))
+
+
+def on_contours(values: Floats, scale: tuple[float, float]) -> Bools:
+    """Tell which spots of a grid, (a, b), a contour line runs through."""
+    level = np.floor(np.clip(values, *scale) / contour_step(scale))
+    lines = np.zeros(level.shape, dtype=bool)
+    lines[1:] |= level[1:] != level[:-1]
+    lines[:, 1:] |= level[:, 1:] != level[:, :-1]
+    return lines
+
+
+def spots_drawn(
+    name: str, found: Bent, eye: Eye, scale: tuple[float, float], contours: bool
+) -> np.ndarray:
     """Return the colours of a surface's spots, (SPOTS, SPOTS, 4) bytes."""
+    way = JUDGINGS[name]
     drawn = np.full((SPOTS, SPOTS, 4), 255, dtype=np.uint8)
-    drawn[..., :3] = as_bytes(colours_at(name, known.bent, eye, scale)).reshape(SPOTS, SPOTS, 3)
+    values = way.of_surface(found)
+    if way.light is not None:
+        tint = mirror_shades(name, found.normals, eye)
+    elif values is None:
+        # It tells of bodies alone.
+        tint = np.tile(rgb(now().surfaces), (SPOTS * SPOTS, 1))
+    else:
+        tint = shades(name, values, scale)
+        if contours:
+            tint[on_contours(values.reshape(SPOTS, SPOTS), scale).ravel()] *= LINE
+    drawn[..., :3] = as_bytes(tint).reshape(SPOTS, SPOTS, 3)
     return drawn

@@ -15,15 +15,19 @@ from PySide6.QtGui import (
 )
 
 from usual_clay.bench.stage import colours
-from usual_clay.bench.stage.judging import JUDGINGS, shades
+from usual_clay.bench.stage.judging import JUDGINGS, contour_step, shades
+from usual_clay.bench.stage.sights import Sights
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import halo, now, rgb
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.check.reflection import Mirror
 from usual_clay.job.items import PointList
 
 MINUS = "\N{MINUS SIGN}"
+# A legend that has more to say is so much taller.
+MORE = 15
 
 
 def signed_text(value: float) -> str:
@@ -115,64 +119,72 @@ def legend_box(width: float, height: float) -> QRectF:
 
 def draw_legend(painter: QPainter, box: QRectF, tolerance: Tolerance, times: float) -> None:
     """Draw the colours of deviation with their lengths in mm."""
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
-    painter.setPen(Qt.PenStyle.NoPen)
-    back = QColor(now().panel)
-    back.setAlpha(225)
-    painter.setBrush(back)
-    painter.drawRoundedRect(box, 6, 6)
     full = tolerance.deviation * times
-    bar = QRectF(box.left() + 10, box.top() + 9, box.width() - 20, 9)
-    shades = QLinearGradient(bar.topLeft(), bar.topRight())
     at = np.linspace(-full, full, 101)
-    for place, colour in zip(
-        np.linspace(0, 1, 101),
-        colours.deviation_colours(at, tolerance.deviation, full),
-        strict=True,
-    ):
-        shades.setColorAt(float(place), QColor.fromRgbF(*colour))
-    painter.setBrush(QBrush(shades))
-    painter.drawRoundedRect(bar, 3, 3)
-    painter.setFont(text_font(8.5))
-    painter.setPen(QColor(now().ink))
-    line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
+    shades_ = colours.deviation_colours(at, tolerance.deviation, full)
     digits = 3 if tolerance.deviation < 0.01 else 2
     ends = f"{full:.{digits}f}"
-    left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
-    painter.drawText(line, left, f"{MINUS}{ends} outside")
-    painter.drawText(line, Qt.AlignmentFlag.AlignHCenter, f"±{tolerance.deviation:g} mm")
-    painter.drawText(line, right, f"inside +{ends}")
+    words = (f"{MINUS}{ends} outside", f"±{tolerance.deviation:g} mm", f"inside +{ends}")
+    _draw_bar(painter, box, shades_, words)
 
 
-def draw_judging(painter: QPainter, box: QRectF, name: str, scale: tuple[float, float]) -> None:
+def draw_judging(painter: QPainter, box: QRectF, name: str, sights: Sights) -> None:
     """Draw the colours by which surfaces are judged, with what they stand for."""
+    way = JUDGINGS[name]
+    if way.moves:
+        _draw_panel(painter, box)
+        painter.setFont(text_font(8.5))
+        painter.setPen(QColor(now().ink))
+        middle = Qt.AlignmentFlag.AlignCenter
+        painter.drawText(QRectF(box), middle, mirror_words(name, sights.eye.mirror))
+        return
+    scale = sights.scale()
+    at = np.linspace(*scale, 101)
+    low, high = (f"{end:.3g}".replace("-", MINUS) for end in scale)
+    words, more = f"{way.title}, {way.unit}", ""
+    if sights.scaling.contours:
+        more = f"a line each {contour_step(scale):.3g} {way.unit}"
+        box = box.adjusted(0, -MORE, 0, 0)
+    _draw_bar(painter, box, shades(name, at, scale), (f"≤ {low}", words, f"≥ {high}"), more)
+
+
+def mirror_words(name: str, mirror: Mirror) -> str:
+    """Say how what is mirrored is set up."""
+    along = "to the eye" if mirror.along == "eye" else f"to {mirror.along}"
+    if name == "stripes":
+        return f"Stripes, {mirror.count} to half a turn, level {along}"
+    if name == "lamp":
+        return f"Lines of a lamp, {mirror.count} to half a turn, square {along}"
+    return "A room with windows and lights, mirrored"
+
+
+def _draw_panel(painter: QPainter, box: QRectF) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
     painter.setPen(Qt.PenStyle.NoPen)
     back = QColor(now().panel)
     back.setAlpha(225)
     painter.setBrush(back)
     painter.drawRoundedRect(box, 6, 6)
-    way = JUDGINGS[name]
+
+
+def _draw_bar(
+    painter: QPainter, box: QRectF, shades_: Floats, words: tuple[str, str, str], more: str = ""
+) -> None:
+    """Draw colours, (n, 3), from left to right, with words under both ends and the middle."""
+    _draw_panel(painter, box)
     bar = QRectF(box.left() + 10, box.top() + 9, box.width() - 20, 9)
-    line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
-    middle = Qt.AlignmentFlag.AlignHCenter
-    painter.setFont(text_font(8.5))
-    if way.value is None:
-        painter.setPen(QColor(now().ink))
-        painter.drawText(QRectF(box), Qt.AlignmentFlag.AlignCenter,
-                         "Stripes, level, as the eye sees them mirrored")  # fmt: skip
-        return
-    shades_ = QLinearGradient(bar.topLeft(), bar.topRight())
-    at = np.linspace(*scale, 101)
-    for place, colour in zip(np.linspace(0, 1, 101), shades(name, at, scale), strict=True):
-        shades_.setColorAt(float(place), QColor.fromRgbF(*colour))
-    painter.setBrush(QBrush(shades_))
+    gradient = QLinearGradient(bar.topLeft(), bar.topRight())
+    for place, colour in zip(np.linspace(0, 1, len(shades_)), shades_, strict=True):
+        gradient.setColorAt(float(place), QColor.fromRgbF(*colour))
+    painter.setBrush(QBrush(gradient))
     painter.drawRoundedRect(bar, 3, 3)
+    painter.setFont(text_font(8.5))
     painter.setPen(QColor(now().ink))
-    low, high = (f"{end:.3g}".replace("-", MINUS) for end in scale)
-    painter.drawText(line, Qt.AlignmentFlag.AlignLeft, f"≤ {low}")
-    painter.drawText(line, middle, f"{way.title}, {way.unit}")
-    painter.drawText(line, Qt.AlignmentFlag.AlignRight, f"≥ {high}")
+    line = QRectF(bar.left(), bar.bottom() + 4, bar.width(), 18)
+    sides = (Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight)
+    for side, each in zip(sides, words, strict=True):
+        painter.drawText(line, side, each)
+    painter.drawText(line.translated(0, MORE), Qt.AlignmentFlag.AlignHCenter, more)
 
 
 def draw_axes(painter: QPainter, view: View, corner: QPointF) -> None:

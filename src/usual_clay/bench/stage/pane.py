@@ -158,7 +158,7 @@ class Pane(Guarded, QWidget):
         self._rest.stop()
         self._moving = False
         if self.shows_legend:
-            self.scene.sights.look_from(self.view.camera.sight)
+            self.scene.sights.look_from(self.view.camera)
         self.refresh()
 
     def rest_soon(self) -> None:
@@ -312,7 +312,7 @@ class Pane(Guarded, QWidget):
     def _draw_legend(self, painter: QPainter, box: QRectF) -> None:
         shown = self.scene.shown
         if shown.judging:
-            overlay.draw_judging(painter, box, shown.judging, self.scene.sights.scale())
+            overlay.draw_judging(painter, box, shown.judging, self.scene.sights)
         else:
             overlay.draw_legend(painter, box, self.session.shown.tolerance, shown.range)
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from usual_clay.bench.canvas import Target
 from usual_clay.bench.item_views import view_of
-from usual_clay.bench.stage.judging import JUDGINGS
+from usual_clay.bench.stage.judging import JUDGINGS, Judging
 from usual_clay.bench.stage.overlay import MINUS, signed_text
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.curvature import bent
 from usual_clay.core.spline.closest import foot_points
-from usual_clay.job.items import PointList, Scan, Surface
+from usual_clay.job.items import Body, PointList, Scan, Surface
 
 
 def reading(scene: Scene, target: Target | None) -> str:
@@ -20,6 +22,8 @@ def reading(scene: Scene, target: Target | None) -> str:
     item = scene.session.shown.items.get(target.item)
     if isinstance(item, Surface) and scene.shown.judging:
         return _judged(scene, item, target)
+    if isinstance(item, Body) and scene.shown.judging:
+        return _body_judged(scene, item, target)
     if isinstance(item, Surface) and scene.shown.colours:
         return _deviation(scene, item, target)
     if isinstance(item, PointList):
@@ -50,12 +54,26 @@ def _deviation(scene: Scene, surface: Surface, target: Target) -> str:
 def _judged(scene: Scene, surface: Surface, target: Target) -> str:
     """Return the exact figure by which a surface is judged at the cursor."""
     way = JUDGINGS[scene.shown.judging]
-    if way.value is None:
-        return ""
     feet = foot_points(surface.geometry, target.hit.point[None])
-    value = float(way.value(bent(surface.geometry, feet.u, feet.v))[0])
+    values = way.of_surface(bent(surface.geometry, feet.u, feet.v))
+    if values is None:
+        return ""
+    return _figure_words(way, float(values[0]), target.hit.point)
+
+
+def _body_judged(scene: Scene, body: Body, target: Target) -> str:
+    """Return the figure by which a body is judged at the corner nearest to the cursor."""
+    portrait = scene.bodies.judged_portrait(body)
+    values = None if portrait is None else scene.sights.of_body(body, portrait)
+    if portrait is None or values is None:
+        return ""
+    nearest = int(np.argmin(((portrait.vertices - target.hit.point) ** 2).sum(axis=1)))
+    return _figure_words(JUDGINGS[scene.shown.judging], float(values[nearest]), target.hit.point)
+
+
+def _figure_words(way: Judging, value: float, place: Floats) -> str:
     figure = f"{value:.4g}".replace("-", MINUS)
-    return f"{way.title} {figure} {way.unit}, at {place_words(target.hit.point)}"
+    return f"{way.title} {figure} {way.unit}, at {place_words(place)}"
 
 
 def _point(scene: Scene, points: PointList, target: Target) -> str:

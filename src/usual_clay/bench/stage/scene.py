@@ -16,9 +16,7 @@ from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.bodies import Bodies
-from usual_clay.bench.stage.judging import (
-    spots_drawn,
-)
+from usual_clay.bench.stage.judging import JUDGINGS, spots_drawn
 from usual_clay.bench.stage.kept import same
 from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
@@ -376,18 +374,18 @@ class Scene(QObject):
     def _judged_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         """Return a surface as it is judged just now."""
         name = self.shown.judging
-        eye = self.sights.eye if name == "stripes" else None
-        scale = self.sights.scale()
-        known = self.sights.judged(surface)
+        eye = self.sights.eye if JUDGINGS[name].moves else None
+        scale, lines = self.sights.scale(), self.sights.scaling.contours
+        known = self.sights.bends(surface)
 
         def make() -> Layer:
             data = triangle_data(
                 portrait.vertices, portrait.triangles, portrait.normals, portrait.places
             )
             paint(data, np.full((len(portrait.vertices), 3), 255, dtype=np.uint8))
-            return Layer(data, spots=spots_drawn(name, known, self.sights.eye, scale))
+            return Layer(data, spots=spots_drawn(name, known, self.sights.eye, scale, lines))
 
-        return self.cached(surface.id, (portrait, name, eye, scale), make)
+        return self.cached(surface.id, (portrait, name, eye, scale, lines), make)
 
     def _line_layer(self, surface: Surface, portrait: Portrait) -> Layer:
         key = f"{surface.id} lines"

@@ -1,55 +1,133 @@
-"""By what surfaces are judged just now: from where, by which scale, and what is known of them."""
+"""By what surfaces and bodies are judged just now: from where, and by which scale."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
-from usual_clay.bench.stage.judging import JUDGINGS, Judged, judged, scale_of
+from usual_clay.bench.camera import Camera
+from usual_clay.bench.stage.body_layers import BodyPortrait
+from usual_clay.bench.stage.judging import (
+    JUDGINGS,
+    Eye,
+    Scaling,
+    bends_of,
+    mirror_picture,
+    scale_of,
+)
 from usual_clay.bench.stage.kept import same
+from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
-from usual_clay.job.items import ItemId, Surface
+from usual_clay.core.check.curvature import Bent
+from usual_clay.core.check.reflection import Mirror
+from usual_clay.core.check.thickness import wall_thickness
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.job.items import Body, ItemId, Surface
 
 
 class Sights:
-    """How the scene's surfaces bend, kept while they stay the same."""
+    """How what the scene shows bends, kept while it stays the same."""
 
     def __init__(self, scene: Any) -> None:
         self._scene = scene
-        self._judged: dict[ItemId, tuple[object, Judged]] = {}
+        self._bends: dict[ItemId, tuple[object, Bent]] = {}
+        self._walls: dict[ItemId, tuple[object, Floats]] = {}
         self._scale: tuple[tuple, tuple[float, float]] = ((), (0.0, 1.0))
-        # From what is looked at to the eye; stripes follow it when a view comes to rest.
-        self.eye = np.array([0.0, -1.0, 0.3])
+        self._mirrored: tuple[tuple, np.ndarray] = ((), np.zeros((0, 0, 4), dtype=np.uint8))
+        # What is mirrored follows the eye when a view comes to rest.
+        self.eye = Eye()
+        # Each way to look has a scale of its own.
+        self._scalings: dict[str, Scaling] = {}
 
     def forget(self) -> None:
         """Let go of everything that was worked out."""
-        self._judged.clear()
+        self._bends.clear()
+        self._walls.clear()
 
-    def judged(self, surface: Surface) -> Judged:
+    @property
+    def scaling(self) -> Scaling:
+        return self._scalings.get(self._scene.shown.judging, Scaling())
+
+    def set_scaling(self, scaling: Scaling) -> None:
+        self._scalings[self._scene.shown.judging] = scaling
+        self._scene.ready.emit()
+
+    def set_mirror(self, mirror: Mirror) -> None:
+        self.eye = replace(self.eye, mirror=mirror)
+        self._scene.ready.emit()
+
+    def bends(self, surface: Surface) -> Bent:
         """Return how a surface bends at its spots; kept while it stays the same."""
-        known = self._judged.get(surface.id)
+        known = self._bends.get(surface.id)
         if known is None or known[0] is not surface.geometry:
-            known = (surface.geometry, judged(surface.geometry))
-            self._judged[surface.id] = known
+            known = (surface.geometry, bends_of(surface.geometry))
+            self._bends[surface.id] = known
+        return known[1]
+
+    def of_body(self, body: Body, portrait: BodyPortrait) -> Floats | None:
+        """Return a body's figures at the vertices of its portrait, where there are any."""
+        way = JUDGINGS[self._scene.shown.judging]
+        if way.by_normal is not None:
+            return way.by_normal(portrait.normals)
+        if not way.walls:
+            return None
+        known = self._walls.get(body.id)
+        if known is None or known[0] is not portrait:
+            shape = portrait.shape
+            known = (portrait, wall_thickness(
+                portrait.vertices, portrait.normals, shape.vertices, shape.triangles
+            ))  # fmt: skip
+            self._walls[body.id] = known
         return known[1]
 
     def scale(self) -> tuple[float, float]:
-        """Return the ends of the scale by which all visible surfaces are judged."""
-        shown = [item for item in self._scene.seen() if isinstance(item, Surface)]
-        if not self._scene.shown.judging or JUDGINGS[self._scene.shown.judging].value is None:
+        """Return the ends of the scale by which all that is visible is judged."""
+        name = self._scene.shown.judging
+        if not name or JUDGINGS[name].light is not None:
             return 0.0, 1.0
-        made_of = (self._scene.shown.judging, *(item.geometry for item in shown))
+        seen = [item for item in self._scene.seen() if isinstance(item, Surface | Body)]
+        shapes = [each.geometry if isinstance(each, Surface) else each.shape for each in seen]
+        made_of = (name, self.scaling, *shapes)
         if not same(self._scale[0], made_of):
-            bent = [self.judged(item).bent for item in shown]
-            self._scale = (made_of, scale_of(self._scene.shown.judging, bent))
+            values, areas = [], []
+            for item in seen:
+                found = self._figures(item)
+                if found is not None:
+                    values.append(found[0])
+                    areas.append(found[1])
+            self._scale = (made_of, scale_of(name, values, areas, self.scaling))
         return self._scale[1]
 
-    def look_from(self, sight: Floats) -> None:
+    def _figures(self, item: Surface | Body) -> tuple[Floats, Floats] | None:
+        """Return an item's figures, and how much of its area each stands for."""
+        if isinstance(item, Surface):
+            found = self.bends(item)
+            values = JUDGINGS[self._scene.shown.judging].of_surface(found)
+            return None if values is None else (values, found.area)
+        portrait = self._scene.bodies.judged_portrait(item)
+        values = None if portrait is None else self.of_body(item, portrait)
+        if portrait is None or values is None:
+            return None
+        mesh = TriangleMesh(portrait.vertices, portrait.triangles)
+        return values, np.maximum(mesh.vertex_areas, 1e-12)
+
+    def mirror_picture(self) -> np.ndarray:
+        """Return what bodies mirror, by their normals; the same one for all of them."""
+        made_of = (self._scene.shown.judging, self.eye, now())
+        if not same(self._mirrored[0], made_of):
+            self._mirrored = (made_of, mirror_picture(self._scene.shown.judging, self.eye))
+        return self._mirrored[1]
+
+    def look_from(self, camera: Camera) -> None:
         """Let what is mirrored follow the eye."""
-        mirrors = self._scene.shown.judging == "stripes"
-        if mirrors and np.abs(self.eye + sight).max() <= 1e-9:
+        name = self._scene.shown.judging
+        mirrors = bool(name) and JUDGINGS[name].moves
+        if mirrors and max(
+            np.abs(self.eye.to_eye + camera.sight).max(), np.abs(self.eye.up - camera.up).max()
+        ) <= 1e-9:  # fmt: skip
             return
-        self.eye = -sight
+        self.eye = replace(self.eye, to_eye=-camera.sight, up=camera.up)
         if mirrors:
             self._scene.ready.emit()

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter
 from usual_clay.bench.camera import TRUE_VIEWS, free_view, square_on, true_view
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
+from usual_clay.bench.stage.legend_menu import fill_judging_menu
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.theme.theme import themes
@@ -140,6 +141,10 @@ class Stage(Guarded, QSplitter):
 
     def _legend_menu(self, place: QPoint) -> None:
         menu = QMenu(self)
+        if self.scene.shown.judging:
+            fill_judging_menu(menu, self.scene.shown.judging, self.scene.sights)
+            menu.exec(place)
+            return
         tolerance = self.session.job.tolerance.deviation
         for times in RANGES:
             action = QAction(f"Full colour at ±{tolerance * times:g} mm", menu, checkable=True)
