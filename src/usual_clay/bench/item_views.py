@@ -36,6 +36,10 @@ FLOAT_HINT = (
     "Set its material and weights on the card; the water lies where they let it. <b>Esc</b> lets go"
     " of it."
 )
+DIMENSION_HINT = (
+    "It follows what it measures, and is in the report. <b>Del</b> removes it, <b>Esc</b> lets go"
+    " of it."
+)
 BODY_HINT = "A click in the card's list of gaps flies there. <b>Esc</b> lets go of it."
 SURFACE_HINT = (
     "Drag along the front in Balance to spend more or fewer control points, or <b>drag</b> one of"
@@ -181,6 +185,11 @@ ITEM_VIEWS: dict[str, ItemView] = {
         lambda scene, body: scene.bodies.tree(body), lambda body: body.shape.box,
         _size_of_body, role="bodies", layer="bodies", hint=BODY_HINT,
     ),
+    "dimension": ItemView(
+        "Dimensions", ("recipe", "RecipeCard"), lambda _scene, _item: {},
+        figure=lambda item: ("…", "being measured") if item.figure is None else
+        (item.figure.words, "as it is now"), hollow=True, hint=DIMENSION_HINT,
+    ),
     "afloat": ItemView(
         "Bodies", ("floating", "FloatingCard"), lambda scene, item: scene.bodies.water(item),
         figure=lambda item: ("…", "draft in mm") if item.lying is None else
@@ -204,6 +213,8 @@ RECIPE_CARDS: dict[str, tuple[str, str]] = {
         ("curve", "CurveCard"),
     ),
     "afloat": ("floating", "FloatingCard"),
+    "distance": ("recipe", "RecipeCard"),
+    "size": ("recipe", "RecipeCard"),
     **dict.fromkeys(
         (kind.name for kind in KINDS.values() if kind.result is Body), ("body", "BodyCard")
     ),

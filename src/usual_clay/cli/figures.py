@@ -24,6 +24,7 @@ from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 from usual_clay.job.made import Given, SurfaceMade
 from usual_clay.job.recipes import kind_of
+from usual_clay.job.reporting import dimension_row
 
 MET, FAULT, BAD_INPUT, NOT_MET = 0, 1, 2, 3
 # Edges nearer than this touch, mm.
@@ -144,6 +145,7 @@ _FIGURES: dict[str, Callable[[Any], dict[str, Any]]] = {
     "shape": _of_shape,
     "body": _of_body,
     "afloat": lambda item: {} if item.lying is None else figures_afloat(item.lying),
+    "dimension": lambda item: {} if item.figure is None else dimension_row(item),
     "points": lambda item: {"points": len(item.points), "closed": item.closed},
 }
 

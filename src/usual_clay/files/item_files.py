@@ -26,6 +26,7 @@ from usual_clay.files.picture_file import size_of
 from usual_clay.job.items import (
     Body,
     Curve,
+    Dimension,
     Floating,
     Item,
     Picture,
@@ -387,6 +388,13 @@ def _below(numbers: Any, count: int) -> bool:
     return not len(numbers) or (numbers.min() >= 0 and numbers.max() < count)
 
 
+def _dimension(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Dimension:
+    """Return one that is measured anew: that takes less than reading it."""
+    if told.get("recipe") is not None:
+        told["recipe"]["stale"] = True
+    return Dimension(**common)
+
+
 def _floating(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Floating:
     """Return one that is worked out anew: that takes less than reading it."""
     if told.get("recipe") is not None:
@@ -404,4 +412,5 @@ ITEM_FILES: dict[str, ItemFile] = {
     "surface": ItemFile(_write_surface, _surface),
     "body": ItemFile(_write_body, _body),
     "afloat": ItemFile(lambda _item, _put: {}, _floating),
+    "dimension": ItemFile(lambda _item, _put: {}, _dimension),
 }

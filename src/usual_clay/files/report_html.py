@@ -41,6 +41,7 @@ def report_html(told: Mapping[str, Any], pictures: Sequence[tuple[str, bytes]] =
         *_items(told, share),
         *_bodies(told, share),
         *_floating(told),
+        *_dimensions(told),
         *_against(told, share),
         *_joints(told),
         *_recipes(told),
@@ -147,6 +148,19 @@ def _bodies(told: Mapping[str, Any], _share: str) -> list[str]:
     heads = ("Name", "Is", "Faces", "Points", "cm³", "cm²", "g", "Within", "rms", "95 %",
              "Greatest", "")  # fmt: skip
     return [_table("Bodies", heads, rows, 2)]
+
+
+def _dimensions(told: Mapping[str, Any]) -> list[str]:
+    rows = [
+        [
+            _text(row["name"]),
+            _text(row["what"]),
+            "infinite" if row["value"] is None else f"{row['value']:.3f} {row['unit']}",
+        ]
+        for row in told["dimensions"]
+        if row["unit"]
+    ]
+    return [_table("Dimensions", ("Name", "What", "Measures"), rows, 2)] if rows else []
 
 
 def _floating(told: Mapping[str, Any]) -> list[str]:

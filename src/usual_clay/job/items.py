@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.body.body_shape import BodyShape, EdgeGap, Spot
 from usual_clay.core.body.lying import Lying
+from usual_clay.core.check.measure import Figure
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.picture.look import Look
@@ -357,6 +358,19 @@ class Body(Judged):
     def mass(self) -> float:
         """Of a solid of that density, g."""
         return self.density * self.shape.volume / 1000
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Dimension(Followed):
+    """Something measured, between two things or of one.
+
+    Attributes
+    ----------
+    figure : Figure or None
+        None until it is measured.
+    """
+
+    figure: Figure | None = None
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

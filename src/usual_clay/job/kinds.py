@@ -22,6 +22,7 @@ from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import (
     Body,
     Curve,
+    Dimension,
     Floating,
     Followed,
     Item,
@@ -125,6 +126,10 @@ def _blank_floating(item_id: ItemId, name: str, recipe: Recipe) -> Floating:
     return Floating(id=item_id, name=name, recipe=recipe)
 
 
+def _blank_dimension(item_id: ItemId, name: str, recipe: Recipe) -> Dimension:
+    return Dimension(id=item_id, name=name, recipe=recipe)
+
+
 def _carried_shape(item: Shape, motion: Motion) -> Shape:
     shape = item.geometry
     point, axis = motion.apply(shape.point[None])[0], motion.turn @ shape.axis
@@ -182,6 +187,10 @@ ITEM_KINDS: dict[str, ItemKind] = {
         ItemKind(
             "afloat", Floating, "floating body", "floating bodies",
             lambda _, item: (item.lying,), None, _blank_floating,
+        ),
+        ItemKind(
+            "dimension", Dimension, "dimension", "dimensions",
+            lambda _, item: (item.figure,), None, _blank_dimension,
         ),
     )
 }  # fmt: skip

@@ -44,6 +44,7 @@ from usual_clay.core.build.placed import (
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings
+from usual_clay.core.check.measure import DistanceSettings, SizeSettings
 from usual_clay.core.errors import ClayError
 from usual_clay.core.fit.curve.holds import HoldSettings
 from usual_clay.core.fit.curve.sequence import TraceSettings
@@ -63,6 +64,7 @@ from usual_clay.job import bodies, from_curves, guides
 from usual_clay.job.items import (
     Body,
     Curve,
+    Dimension,
     Floating,
     Followed,
     Item,
@@ -102,6 +104,7 @@ from usual_clay.job.makers import (
     put_spline,
     put_surface,
 )
+from usual_clay.job.measuring import make_distance, make_size, put_dimension
 from usual_clay.job.searching import (
     CAST_SEARCH,
     PATCH_SEARCH,
@@ -246,6 +249,8 @@ def of_body(
 
 
 CURVE, SCAN, BODY = (Curve,), (Scan,), (Body,)
+# What can be measured.
+MEASURED = (Curve, Surface, Body, Shape, Scan, Region, PointList)
 FACES = Role("faces", (Surface, Body), "Face", most=0)
 THING = Role("thing", (Surface, Body), "What is cut", most=0)
 BY = Role("by", (Curve, Surface, Shape, Body), "Cut by", most=0)
@@ -479,6 +484,16 @@ KINDS: dict[str, Kind] = {
             "afloat", "Float", (Role("body", BODY), Role("marks", CURVE, "Mark", least=0, most=0)),
             FloatSettings, Floating, bodies.make_afloat, bodies.put_afloat, None,
             "How a body floats, lies and rights itself", "{} afloat",
+        ),
+        Kind(
+            "distance", "Distance", (Role("one", MEASURED), Role("other", MEASURED)),
+            DistanceSettings, Dimension, make_distance, put_dimension, None,
+            "How far two things are apart, or how they are turned", "{} apart", quick=True,
+        ),
+        Kind(
+            "size", "Size", (Role("thing", MEASURED),), SizeSettings, Dimension, make_size,
+            put_dimension, None, "Length, smallest radius, area, or reach along an axis", "{} size",
+            quick=True,
         ),
     )
 }  # fmt: skip

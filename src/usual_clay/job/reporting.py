@@ -13,7 +13,17 @@ from usual_clay.core.check.joints import FoundJoint, find_joints
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.job.checking import AgainstScan, against_scan, checked_items, faces_in
 from usual_clay.job.edits.bodies import cost_of
-from usual_clay.job.items import Body, Curve, Fitted, Floating, Followed, Judged, Scan, Surface
+from usual_clay.job.items import (
+    Body,
+    Curve,
+    Dimension,
+    Fitted,
+    Floating,
+    Followed,
+    Judged,
+    Scan,
+    Surface,
+)
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 from usual_clay.job.recipes import kind_of
@@ -50,6 +60,7 @@ def report_of(job: Job, progress: Progress = silent) -> dict[str, Any]:
         ],
         "items": [_row(job, item) for item in shown if isinstance(item, Curve | Surface)],
         "bodies": [_body(job, item) for item in shown if isinstance(item, Body)],
+        "dimensions": [dimension_row(each) for each in shown if isinstance(each, Dimension)],
         "floating": [_floating(item) for item in shown if isinstance(item, Floating)],
         "joints": [joint_row(joint) for joint in joints],
         "against_scan": None if found is None else scan_rows(found),
@@ -99,6 +110,16 @@ def _body(job: Job, body: Body) -> dict[str, Any]:
         "centre": shape.centre.tolist(),
         "stale": is_stale(job, body),
     } | _figures(job, body)
+
+
+def dimension_row(item: Dimension) -> dict[str, Any]:
+    """Return what was measured in its unit, and between which places, mm."""
+    figure, settings = item.figure, None if item.recipe is None else item.recipe.settings
+    row = {"name": item.name, "what": getattr(settings, "kind", "")}
+    if figure is None:
+        return row | {"value": None, "unit": "", "ends": []}
+    value = figure.value if np.isfinite(figure.value) else None
+    return row | {"value": value, "unit": figure.unit, "ends": figure.ends[[0, -1]].tolist()}
 
 
 def _floating(item: Floating) -> dict[str, Any]:

@@ -13,10 +13,11 @@ from PySide6.QtWidgets import QPushButton
 from usual_clay.bench.cards.alter_tasks import ALTER
 from usual_clay.bench.cards.body_tasks import BODIES
 from usual_clay.bench.cards.curve_tasks import CURVES
+from usual_clay.bench.cards.measure_tasks import MEASURES
 from usual_clay.bench.cards.surface_tasks import SURFACES
 from usual_clay.bench.command import Commands
 
-FOLLOW = {**CURVES, **SURFACES, **BODIES}
+FOLLOW = {**CURVES, **SURFACES, **BODIES, **MEASURES}
 TASKS = {**FOLLOW, **ALTER}
 
 

@@ -9,6 +9,7 @@ from usual_clay.bench.bench import Bench
 from usual_clay.bench.command import Command
 from usual_clay.bench.commands.gather import ask
 from usual_clay.bench.commands.surface import needs_surface
+from usual_clay.bench.commands.trace import task_command
 from usual_clay.bench.sheet import HINT
 from usual_clay.job.items import Body, Surface
 
@@ -97,6 +98,12 @@ COMMANDS = (
     Command("spots", "Spots out of tolerance, all against the scan", spots,
             "deviation places worst inspection list", "", "Check", "crosshair", "Spots",
             why_not=nothing_to_check),
+    task_command("distance", "Measure the distance of two things",
+                 "ruler dimension gap apart least greatest angle measure", "Check",
+                 "ruler", "Distance"),
+    task_command("size", "Measure one thing: length, radius, area, reach",
+                 "ruler dimension long extent measure surface", "Check", "selection-all",
+                 "Size"),
     *(Command(f"judge {name}", words, partial(judge_by, name), also, key,
               "Check" if icon else "", icon, short, why_not=nothing_to_check)
       for name, words, also, key, icon, short in JUDGED),

@@ -14,6 +14,7 @@ from usual_clay.bench.stage.words import draw_words
 from usual_clay.bench.theme.looks import text_font
 from usual_clay.bench.theme.theme import halo, now
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.measure import Figure
 from usual_clay.core.picture.placement import Placement, corners
 
 
@@ -101,6 +102,24 @@ def draw_sign(painter: QPainter, view: View, sign: Sign, words: bool) -> None:
     if words:
         at = places[-1 if sign.at_tip else 0]
         draw_words(painter, at + QPointF(10, -20), sign.words, ink)
+
+
+def draw_dimension(painter: QPainter, view: View, figure: Figure, chosen: bool) -> None:
+    """Draw a line between the places that were measured, ticks at its ends, and the figure."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    places = view.project(figure.ends)[:, :2]
+    ink = QColor(now().chosen if chosen else now().accent)
+    ends = [QPointF(x, y) for x, y in places]
+    for pen in (QPen(halo(210), 4.0), QPen(ink, 1.6)):
+        painter.setPen(pen)
+        if len(ends) > 1:
+            painter.drawPolyline(QPolygonF(ends))
+        for end in (ends[0], ends[-1]):
+            painter.drawEllipse(end, 3.5, 3.5)
+    middle = places[len(places) // 2] if len(places) > 2 else places.mean(axis=0)
+    words = QColor(now().ink if chosen else now().accent)
+    draw_words(painter, QPointF(*middle) + QPointF(8, -18), figure.words, words)
 
 
 def _arrow_head(places: list[QPointF]) -> list[QPointF]:

@@ -39,7 +39,7 @@ from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.shaping import has_through, places_of
 from usual_clay.job.edits.surfaces import whole_lines
-from usual_clay.job.items import Body, Curve, ItemId, Picture, PointList, Surface
+from usual_clay.job.items import Body, Curve, Dimension, ItemId, Picture, PointList, Surface
 from usual_clay.job.joints import joints_of
 
 # What a left press starts, by the tool in hand.
@@ -220,6 +220,10 @@ class Pane(Guarded, QWidget):
         shows = self.scene.shown.pictures and self.session.hand.tool is None
         if shows and picture is not None and picture.visible and not picture.locked:
             marks.draw_handles(painter, self.view, picture.placement)
+        for dimension in job.all(Dimension):
+            if dimension.visible and dimension.figure is not None:
+                chosen = dimension.id == self.session.choice.item
+                marks.draw_dimension(painter, self.view, dimension.figure, chosen)
         for lit in self.session.sight.lit:
             marks.draw_lit_lines(painter, self.view, lit)
         for sign in self.session.sight.signs:
