@@ -43,6 +43,7 @@ ASKED = {
     "place": ("place", "PlaceCard"),
     "joints": ("joints", "JointsCard"),
     "spots": ("spots", "SpotsCard"),
+    "lines": ("lines", "LinesCard"),
     "keys": ("keys", "KeysCard"),
 }
 

@@ -8,13 +8,16 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from usual_clay.bench.paper import SUFFIXES as PAPERS
-from usual_clay.bench.paper import write_report_file
+from usual_clay.bench.paper import print_sheet, write_report_file
 from usual_clay.bench.session import Session
+from usual_clay.core.check.lines_plan import LinesPlan, sheet_of
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
 from usual_clay.files.atomic import ReadOnlyError
 from usual_clay.files.deliver import delivered, write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
+from usual_clay.files.sheet_file import SUFFIXES as SHEETS
+from usual_clay.files.sheet_file import write_sheet
 from usual_clay.job.items import Surface
 
 KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
@@ -211,6 +214,32 @@ class Documents(QObject):
             done,
             failed=failed,
         )
+
+    def sheet(self, plan: LinesPlan) -> None:
+        """Write a lines plan as a flat sheet: SVG, DXF or PDF."""
+        told, _ = QFileDialog.getSaveFileName(
+            self.window, "Write the lines plan", f"{self.session.job.name}.pdf",
+            "*.pdf *.svg *.dxf",
+        )  # fmt: skip
+        if not told:
+            return
+        path = Path(told)
+        if path.suffix.lower() not in (".pdf", *SHEETS):
+            path = path.with_name(path.name + ".pdf")
+        if self._may_replace(path, told):
+            self.sheet_to(path, plan)
+
+    def sheet_to(self, path: Path, plan: LinesPlan) -> None:
+        sheet, title = sheet_of(plan), self.session.job.name
+        try:
+            # A page is painted by the toolkit, which has one thread for that.
+            write = print_sheet if path.suffix.lower() == ".pdf" else write_sheet
+            write(path, sheet, title)
+        except (FileError, OSError) as error:
+            self.session.told.emit("trouble", str(error))
+            return
+        width, height = sheet.size
+        self.session.told.emit("news", f"Wrote {path.name}, {width:.0f} × {height:.0f} mm, 1:1.")
 
     def report(self, pictures: list[tuple[str, bytes]]) -> None:
         """Write a paper of the job: PDF, HTML or JSON."""

@@ -10,10 +10,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from usual_clay.core.check.lines_plan import Sheet
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.files.atomic import whole_file, write_text
 from usual_clay.files.errors import FileError
 from usual_clay.files.report_html import report_html
+from usual_clay.files.sheet_file import page_of, svg_of
 from usual_clay.job.job import Job
 from usual_clay.job.reporting import report_of
 
@@ -25,6 +27,8 @@ SIZES = ("A4", "Letter")
 # Pictures of the stage, in pixels: sharp at the width that they have on paper.
 PICTURE = (1400, 800)
 MARGIN = 16.0
+# Of a sheet, in an inch.
+DOTS = 1200
 
 
 def write_report_file(
@@ -59,6 +63,36 @@ def write_report_file(
         with whole_file(path) as temporary:
             _print(temporary, page, size)
     return told
+
+
+def print_sheet(path: Path, sheet: Sheet, title: str) -> None:
+    """Write a sheet as a PDF of one page of its own size: at 100 % it is at true scale.
+
+    Raises
+    ------
+    FileError
+    """
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtCore import QByteArray, QMarginsF, QSizeF
+    from PySide6.QtGui import QPageSize, QPainter, QPdfWriter
+    from PySide6.QtSvg import QSvgRenderer
+
+    from usual_clay.bench.application import make_application
+
+    make_application()
+    width, height = (float(side) for side in page_of(sheet))
+    drawn = QSvgRenderer(QByteArray(svg_of(sheet, title).encode()))
+    with whole_file(path) as temporary:
+        writer = QPdfWriter(str(temporary))
+        writer.setTitle(title)
+        writer.setResolution(DOTS)
+        writer.setPageSize(QPageSize(QSizeF(width, height), QPageSize.Unit.Millimeter))
+        writer.setPageMargins(QMarginsF(0, 0, 0, 0))
+        painter = QPainter()
+        if not painter.begin(writer):
+            raise FileError(f"{path.name} cannot be written as a page of {width:.0f} mm")
+        drawn.render(painter)
+        painter.end()
 
 
 def pictures_of(job: Job) -> list[tuple[str, bytes]]:

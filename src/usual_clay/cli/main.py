@@ -17,6 +17,7 @@ from usual_clay.cli.afloat import add_float_command
 from usual_clay.cli.check import add_check_command
 from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
 from usual_clay.cli.fit import add_fit_command
+from usual_clay.cli.lines import add_lines_command
 from usual_clay.cli.make import add_make_command
 from usual_clay.cli.points import add_points_command
 from usual_clay.cli.report import add_report_command
@@ -131,6 +132,7 @@ def _parser() -> argparse.ArgumentParser:
     add_make_command(commands)
     add_points_command(commands)
     add_report_command(commands)
+    add_lines_command(commands)
     add_scan_commands(commands)
     add_trace_command(commands)
     return parser

@@ -33,6 +33,12 @@ def spots(bench: Bench) -> None:
     bench.cards.get("spots").offer()
 
 
+def lines(bench: Bench) -> None:
+    """Cut all that is visible square to each axis."""
+    ask("lines", bench)
+    bench.cards.get("lines").offer()
+
+
 def nothing_to_check(bench: Bench) -> str:
     there = bench.any_of(Surface) or bench.any_of(Body)
     return "" if there else "There is no surface and no body to check yet."
@@ -98,6 +104,9 @@ COMMANDS = (
     Command("spots", "Spots out of tolerance, all against the scan", spots,
             "deviation places worst inspection list", "", "Check", "crosshair", "Spots",
             why_not=nothing_to_check),
+    Command("lines", "Lines plan: sections, lengthwise cuts and waterlines of all", lines,
+            "contours stations drawing sheet dxf waterlines buttocks", "", "Check", "waves",
+            "Lines plan", why_not=nothing_to_check),
     task_command("distance", "Measure the distance of two things",
                  "ruler dimension gap apart least greatest angle measure", "Check",
                  "ruler", "Distance"),

@@ -35,6 +35,8 @@ ON_SCAN = 240
 # A leg between two points is drawn onto a scan at so many places.
 LEG_PLACES = 6
 # A surface is looked at as triangles that stay so near to it, as a share of its size.
+# A spline is led through so many places of a cut or more.
+FEWEST = 8
 FINE = 2e-5
 # A profile rises from its plane by no more than this share of its size.
 FLAT = 1e-3
@@ -294,6 +296,10 @@ def in_surface(surface: BSplineSurface, settings: InSurfaceSettings) -> BSplineC
 
 def _followed(line: Floats, within: float, closed: bool = False) -> BSplineCurve:
     """Return the leanest spline along points that lie in order."""
+    if len(line) < FEWEST:
+        # Of a straight cut there are its ends alone.
+        at = np.linspace(0, len(line) - 1, FEWEST)
+        line = np.stack([np.interp(at, np.arange(len(line)), x) for x in line.T], axis=1)
     if not closed and np.linalg.norm(line[0] - line[-1]) < 1e-9 * max(float(np.ptp(line)), 1e-9):
         line, closed = line[:-1], True
     run = PointSequence(line, True) if closed else PointSequence(line, held=(True, True))
