@@ -268,7 +268,8 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
     assert proposed.signed.max() > signed.max() + 0.2
     live = session.shown.report(proposed)
     assert live is not None
-    assert window.cards.card.near.figure.text() == f"{live.at_share:.3f} mm"
+    # The card follows now and then while the hand drags.
+    hands.wait(lambda: window.cards.card.near.figure.text() == f"{live.at_share:.3f} mm", 5)
     hands.drag([at, at + QPoint(0, -25)], widget=pane)
     shaped = chosen(hands)
     assert shaped.recipe is None

@@ -135,7 +135,7 @@ def sheet_of(plan: LinesPlan) -> Sheet:
                 continue
             ends = _across(plan.box, right, up, station) + at
             lines.append(SheetLine("stations", ends))
-            words.append((f"{station.at:.1f}", ends[1]))
+            words.append((f"{round(station.at, 1) + 0.0:.1f}", ends[1]))
         words.append((view, corner[view] + [0.0, size[up] + OUT + 4]))
     whole = np.array([size[0] + gap + size[1], size[1] + gap + size[2]])
     return Sheet(tuple(lines), tuple(words), whole)
