@@ -22,12 +22,13 @@ from usual_clay.cli.main import main
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.tessellate import grid_triangles
-from usual_clay.files.job_file import write_job
+from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.mesh_file import write_mesh
 from usual_clay.files.step_out import write_exchange
 from usual_clay.job.edits.scans import with_scan
 from usual_clay.job.items import Body, Surface
 from usual_clay.job.job import Job
+from usual_clay.job.reporting import report_of
 
 
 def block_job() -> Job:
@@ -93,6 +94,7 @@ def test_a_report_is_a_searchable_paper_a_page_and_figures(tmp_path: Path) -> No
 
 def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands: Hands,  # noqa: F811
+    tmp_path: Path,
 ) -> None:
     job = block_job()
     for name, face in box_faces(0.03, (1, 2)):
@@ -127,6 +129,23 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands.wait()
     assert len(hands.window.cards.card.rows) == 1
     assert "0.2" in hands.window.cards.card.rows[0].text()
+    # A dent in the original is accepted, with a note; it counts apart, also in the report.
+    card = hands.window.cards.card
+    before = card.found.report.within_share
+    QTest.mouseClick(card.rows[0], Qt.MouseButton.LeftButton)
+    QTest.keyClicks(card.note, "Dent in the lid")
+    QTest.mouseClick(card.accept, Qt.MouseButton.LeftButton)
+    hands.wait()
+    assert not card.found.spots
+    assert card.found.report.within_share > before
+    assert "Dent in the lid" in card.rows[0].text()
+    write_job(tmp_path / "accepted.uclay", hands.session.job)
+    told = report_of(read_job(tmp_path / "accepted.uclay"))["against_scan"]
+    assert [row["note"] for row in told["accepted"]] == ["Dent in the lid"]
+    assert told["spots_in_all"] == 0
+    hands.session.undo()
+    hands.wait()
+    assert len(card.found.spots) == 1
     hands.key(Qt.Key.Key_Escape, widget=hands.pane)
     plain = hands.picture()
     hands.window.commands.run("judge stripes")

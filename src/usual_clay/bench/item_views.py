@@ -185,6 +185,10 @@ ITEM_VIEWS: dict[str, ItemView] = {
         lambda scene, body: scene.bodies.tree(body), lambda body: body.shape.box,
         _size_of_body, role="bodies", layer="bodies", hint=BODY_HINT,
     ),
+    "accepted": ItemView(
+        "References", ("item", "ItemCard"), _no_layers,
+        figure=lambda item: (f"{item.reach:.1f}", "mm it reaches"), hollow=True,
+    ),
     "dimension": ItemView(
         "Dimensions", ("recipe", "RecipeCard"), lambda _scene, _item: {},
         figure=lambda item: ("…", "being measured") if item.figure is None else

@@ -24,6 +24,7 @@ from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.picture_file import size_of
 from usual_clay.job.items import (
+    Accepted,
     Body,
     Curve,
     Dimension,
@@ -388,6 +389,13 @@ def _below(numbers: Any, count: int) -> bool:
     return not len(numbers) or (numbers.min() >= 0 and numbers.max() < count)
 
 
+def _accepted(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Accepted:
+    reach = float(told["reach"])
+    if not 0 <= reach < 1e6:
+        raise ValueError("an accepted spot reaches no such way")
+    return Accepted(at=_finite(told["at"], 3), reach=reach, **common)
+
+
 def _dimension(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Dimension:
     """Return one that is measured anew: that takes less than reading it."""
     if told.get("recipe") is not None:
@@ -412,5 +420,8 @@ ITEM_FILES: dict[str, ItemFile] = {
     "surface": ItemFile(_write_surface, _surface),
     "body": ItemFile(_write_body, _body),
     "afloat": ItemFile(lambda _item, _put: {}, _floating),
+    "accepted": ItemFile(
+        lambda item, _put: {"at": item.at.tolist(), "reach": item.reach}, _accepted
+    ),
     "dimension": ItemFile(lambda _item, _put: {}, _dimension),
 }

@@ -204,7 +204,13 @@ def _against(told: Mapping[str, Any], share: str) -> list[str]:
     more = found["spots_in_all"] - len(found["spots"])
     heads = ("Spot", "Area, mm²", "Greatest", "Mean", "At")
     rest = f'<p class="soft">and {more} smaller ones.</p>' if more > 0 else ""
-    return [words, _table("Spots out of tolerance", heads, rows), rest]
+    taken = [
+        [_text(spot["note"]), _number(spot["area"], 1), _number(spot["greatest"]),
+         ", ".join(_number(x, 1) for x in spot["at"])]
+        for spot in found["accepted"]
+    ]  # fmt: skip
+    apart = _table("Accepted, counted apart", ("Note", "Area, mm²", "Greatest", "At"), taken)
+    return [words, _table("Spots out of tolerance", heads, rows), rest, apart]
 
 
 def _joints(told: Mapping[str, Any]) -> list[str]:

@@ -19,7 +19,7 @@ from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import as_shares
 from usual_clay.core.spline.surface import surface_grid
 from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
-from usual_clay.job.items import Body, Surface
+from usual_clay.job.items import Accepted, Body, Surface
 from usual_clay.job.job import Job
 
 # Triangles that stand for what is judged lie as near as this share of the tolerance.
@@ -57,7 +57,8 @@ class AgainstScan:
     judged : (n,) mask
     report : Report
         By area, of those that are judged.
-    spots : list of OutSpot
+    spots, accepted : list of OutSpot
+        Those out of tolerance; and those that are accepted, which the report leaves out.
     unmade : float
         Area of the scan that nothing lies near to, mm squared.
     unmeasured : float
@@ -68,14 +69,18 @@ class AgainstScan:
     judged: Bools
     report: Report
     spots: list[OutSpot]
+    accepted: list[tuple[str, OutSpot]]
     unmade: float
     unmeasured: float
 
 
 def against_scan(
-    items: Sequence[Surface | Body], mesh: TriangleMesh, tolerance: Tolerance
+    items: Sequence[Surface | Body],
+    mesh: TriangleMesh,
+    tolerance: Tolerance,
+    accepted: Sequence[Accepted] = (),
 ) -> AgainstScan:
-    """Judge all that was made by all that was measured."""
+    """Judge all that was made by all that was measured, but for accepted spots."""
     whole = _triangles_of(items, CHORD * tolerance.deviation)
     away, which, nearest = tree_of(whole).nearest(mesh.vertices)
     a, b, c = (whole.vertices[whole.triangles[which, k]] for k in range(3))
@@ -89,14 +94,41 @@ def against_scan(
     areas = mesh.vertex_areas
     middles = whole.vertices[whole.triangles].mean(axis=1)
     far = tree_of(mesh).nearest(middles)[0] > reach
+    spots, taken = _parted(spots_of(mesh, signed, tolerance.deviation), accepted)
+    counts = judged.copy()
+    for _, spot in taken:
+        counts[spot.vertices] = False
     return AgainstScan(
         signed,
         judged,
-        judge(signed[judged], tolerance, as_shares(areas[judged])),
-        spots_of(mesh, signed, tolerance.deviation),
+        judge(signed[counts], tolerance, as_shares(areas[counts])),
+        spots,
+        taken,
         float(areas[used & ~judged].sum()),
         float(np.linalg.norm(whole.face_vectors[far], axis=1).sum() / 2),
     )
+
+
+def _parted(
+    spots: Sequence[OutSpot], accepted: Sequence[Accepted]
+) -> tuple[list[OutSpot], list[tuple[str, OutSpot]]]:
+    """Part spots from those that are accepted, which come with their notes."""
+    left, taken = [], []
+    for spot in spots:
+        near = [a.name for a in accepted if np.linalg.norm(spot.at - a.at) <= a.reach]
+        if near:
+            taken.append((near[0], spot))
+        else:
+            left.append(spot)
+    return left, taken
+
+
+def accepting(job: Job, mesh: TriangleMesh, spot: OutSpot, note: str) -> Job:
+    """Return the job with a spot accepted: as far as it reaches from its worst place."""
+    away = np.linalg.norm(mesh.vertices[spot.vertices] - spot.at, axis=1)
+    name = job.free_name(note.strip() or "Accepted spot")
+    item = Accepted(id=job.new_id("accepted"), name=name, at=spot.at, reach=float(away.max()))
+    return job.with_item(item)
 
 
 def _triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:

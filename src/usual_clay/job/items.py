@@ -361,6 +361,21 @@ class Body(Judged):
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
+class Accepted(Item):
+    """A place of the original that is not recreated, such as a dent; its name is the note.
+
+    Attributes
+    ----------
+    at : (3,) array
+    reach : float
+        Spots whose worst place lies so near count as it, mm.
+    """
+
+    at: Floats
+    reach: float
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Dimension(Followed):
     """Something measured, between two things or of one.
 

@@ -20,6 +20,7 @@ from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.items import (
+    Accepted,
     Body,
     Curve,
     Dimension,
@@ -187,6 +188,10 @@ ITEM_KINDS: dict[str, ItemKind] = {
         ItemKind(
             "afloat", Floating, "floating body", "floating bodies",
             lambda _, item: (item.lying,), None, _blank_floating,
+        ),
+        ItemKind(
+            "accepted", Accepted, "accepted spot", "accepted spots",
+            lambda _, item: (item.at, item.reach),
         ),
         ItemKind(
             "dimension", Dimension, "dimension", "dimensions",

@@ -14,6 +14,7 @@ from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.job.checking import AgainstScan, against_scan, checked_items, faces_in
 from usual_clay.job.edits.bodies import cost_of
 from usual_clay.job.items import (
+    Accepted,
     Body,
     Curve,
     Dimension,
@@ -45,7 +46,7 @@ def report_of(job: Job, progress: Progress = silent) -> dict[str, Any]:
     scan = next(job.all(Scan), None)
     found = None
     if scan is not None and items:
-        found = against_scan(items, scan.mesh, job.tolerance)
+        found = against_scan(items, scan.mesh, job.tolerance, list(job.all(Accepted)))
     progress(0.9, "Writing")
     shown = [item for item in job.items.values() if item.visible]
     return {
@@ -181,6 +182,10 @@ def scan_rows(found: AgainstScan, most: int = MOST_SPOTS) -> dict[str, Any]:
                 "at": spot.at.tolist(),
             }
             for spot in found.spots[:most]
+        ],
+        "accepted": [
+            {"note": note, "area": spot.area, "greatest": spot.greatest, "at": spot.at.tolist()}
+            for note, spot in found.accepted
         ],
         "spots_in_all": len(found.spots),
     }

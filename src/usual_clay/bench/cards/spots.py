@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.session import Session
@@ -14,8 +14,8 @@ from usual_clay.bench.widgets import Row, button, combo, fill, label
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.check.spots import OutSpot
 from usual_clay.core.progress import Progress
-from usual_clay.job.checking import AgainstScan, against_scan, checked_items
-from usual_clay.job.items import Scan, Surface
+from usual_clay.job.checking import AgainstScan, accepting, against_scan, checked_items
+from usual_clay.job.items import Accepted, Scan, Surface
 
 OWNER = "spots"
 MOST = 20
@@ -42,7 +42,17 @@ class SpotsCard(Card):
         self._rows.setSpacing(1)
         self.column.addLayout(self._rows)
         self.rows: list[QWidget] = []
-        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel))
+        self._chosen: OutSpot | None = None
+        self.note = QLineEdit()
+        self.note.setPlaceholderText("A note: a dent in the original")
+        self.note.setAccessibleName("Note of the accepted spot")
+        self.note.returnPressed.connect(self._accept)
+        self._note_row = Row("Note", self.note, stretch=0)
+        self.column.addWidget(self._note_row)
+        self.accept = button(
+            "Accept spot", "It counts apart from now on, with its note", clicked=self._accept
+        )
+        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), self.accept)
         self.column.addStretch(1)
 
     def offer(self) -> None:
@@ -57,7 +67,8 @@ class SpotsCard(Card):
         scan = session.job.get(str(self.scan.currentData() or ""), Scan)
         shapes = [item.geometry if isinstance(item, Surface) else item.shape for item in items]
         tolerance = session.job.tolerance
-        shown = (scan and id(scan.mesh), tolerance, *map(id, shapes))
+        accepted = list(session.job.all(Accepted))
+        shown = (scan and id(scan.mesh), tolerance, *map(id, shapes), *map(id, accepted))
         if shown == self._shown or not self.isVisible():
             return
         self._shown = shown
@@ -69,7 +80,7 @@ class SpotsCard(Card):
 
         def task(progress: Progress, _partial: object) -> AgainstScan:
             progress(0.1, "Measuring")
-            return against_scan(items, mesh, tolerance)
+            return against_scan(items, mesh, tolerance, accepted)
 
         def came(found: AgainstScan) -> None:
             if self._shown is shown:
@@ -86,6 +97,7 @@ class SpotsCard(Card):
         for row in self.rows:
             row.deleteLater()
         self.rows = []
+        self._choose(None)
         self.figures.setVisible(found is not None)
         self.more.setVisible(found is not None)
         if found is None:
@@ -108,6 +120,9 @@ class SpotsCard(Card):
             self._add(self._row(spot))
         if len(found.spots) > MOST:
             self._add(label(f"and {len(found.spots) - MOST} smaller ones", role="small"))
+        for note, spot in found.accepted:
+            words = f"Accepted: {note}, {spot.area:.1f} mm²  {spot.greatest:+.3f} mm"
+            self._add(button(words, words, role="row", clicked=partial(self._fly, spot, False)))
 
     def _row(self, spot: OutSpot) -> QWidget:
         side = "inside" if spot.mean > 0 else "outside"
@@ -120,7 +135,23 @@ class SpotsCard(Card):
         self.rows.append(row)
         self._rows.addWidget(row)
 
-    def _fly(self, spot: OutSpot) -> None:
+    def _choose(self, spot: OutSpot | None) -> None:
+        """Offer to accept a spot."""
+        self._chosen = spot
+        self._note_row.setVisible(spot is not None)
+        self.accept.setEnabled(spot is not None)
+
+    def _accept(self) -> None:
+        scan = self.session.job.get(str(self.scan.currentData() or ""), Scan)
+        if self._chosen is None or scan is None:
+            return
+        job = accepting(self.session.job, scan.mesh, self._chosen, self.note.text())
+        self.note.clear()
+        self.session.sight.show_signs([])
+        self.session.commit(job, "accept a spot")
+
+    def _fly(self, spot: OutSpot, may_accept: bool = True) -> None:
+        self._choose(spot if may_accept else None)
         words = f"{spot.greatest:+.3f} mm"
         self.session.sight.show_signs([Sign(words, spot.at[None], ring=True)])
         self.session.sight.wanted.emit(spot.at)
