@@ -174,6 +174,10 @@ def test_joints_of_known_gap_angle_and_step(
     assert joint.length == pytest.approx(20)
     assert joint.gap == pytest.approx(lift, abs=1e-9)
     assert np.degrees(joint.angle) == pytest.approx(lean, abs=1e-6)
+    # Along it each class that is wanted is reached, or not, as the class of the whole says.
+    for k, wanted in enumerate(("G0", "G1", "G2")):
+        short, reached = joint.short_of(wanted)[1:-1], ("open", "G0", "G1", "G2").index(grade)
+        assert (short > 1).all() if k >= reached else (short <= 1).all(), wanted
     if not lean and not lift:
         assert joint.step == pytest.approx(bend, rel=1e-6, abs=1e-9)
 

@@ -58,6 +58,8 @@ class Sight(QObject):
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
         self.lit: list[Floats] = []
         self.signs: list[Sign] = []
+        # Lines coloured along their length: places, and how bad it is there, past 1 too bad.
+        self.graded: list[tuple[Floats, Floats]] = []
         # What a running search has found so far.
         self.found: list[Candidate] = []
         # The front of the chosen surface as far as it is computed by itself.
@@ -80,6 +82,11 @@ class Sight(QObject):
         self.lit = lines
         self.changed.emit()
 
+    def grade(self, lines: list[tuple[Floats, Floats]]) -> None:
+        """Show lines by how bad it is along them; none ends it."""
+        self.graded = lines
+        self.changed.emit()
+
     def show_signs(self, signs: list[Sign]) -> None:
         """Show a card's signs on the stage; none ends it."""
         self.signs = signs
@@ -87,4 +94,4 @@ class Sight(QObject):
 
     def forget(self) -> None:
         """Let go of what was of the item that was chosen."""
-        self.found, self.lit = [], []
+        self.found, self.lit, self.graded = [], [], []

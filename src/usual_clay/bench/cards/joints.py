@@ -114,7 +114,8 @@ class JointsCard(Card):
             self._add(self._row(joint))
         if len(self.joints) > MOST:
             self._add(label(f"and {len(self.joints) - MOST} better ones", role="small"))
-        self.session.sight.light([joint.points for joint in short])
+        wanted = self._wanted
+        self.session.sight.grade([(each.points, each.short_of(wanted)) for each in self.joints])
 
     def _add(self, row: QWidget) -> None:
         self.rows.append(row)
@@ -155,6 +156,6 @@ class JointsCard(Card):
     def cancel(self) -> None:
         self.session.work.drop(OWNER)
         self.session.sight.show_signs([])
-        self.session.sight.light([])
+        self.session.sight.grade([])
         self._shown = ()
         self._done()

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
+from usual_clay.bench.stage.overlay import signed_text
 from usual_clay.bench.widgets import Row, button, combo, fill, label
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.check.spots import OutSpot
@@ -38,10 +39,6 @@ class SpotsCard(Card):
         self.more = label(role="soft", wraps=True)
         self.column.addWidget(self.more)
         self.add_say()
-        self._rows = QVBoxLayout()
-        self._rows.setSpacing(1)
-        self.column.addLayout(self._rows)
-        self.rows: list[QWidget] = []
         self._chosen: OutSpot | None = None
         self.note = QLineEdit()
         self.note.setPlaceholderText("A note: a dent in the original")
@@ -49,6 +46,10 @@ class SpotsCard(Card):
         self.note.returnPressed.connect(self._accept)
         self._note_row = Row("Note", self.note, stretch=0)
         self.column.addWidget(self._note_row)
+        self._rows = QVBoxLayout()
+        self._rows.setSpacing(1)
+        self.column.addLayout(self._rows)
+        self.rows: list[QWidget] = []
         self.accept = button(
             "Accept spot", "It counts apart from now on, with its note", clicked=self._accept
         )
@@ -121,14 +122,13 @@ class SpotsCard(Card):
         if len(found.spots) > MOST:
             self._add(label(f"and {len(found.spots) - MOST} smaller ones", role="small"))
         for note, spot in found.accepted:
-            words = f"Accepted: {note}, {spot.area:.1f} mm²  {spot.greatest:+.3f} mm"
+            words = f"Accepted: {note}, {spot.area:.1f} mm²  {signed_text(spot.greatest)} mm"
             self._add(button(words, words, role="row", clicked=partial(self._fly, spot, False)))
 
     def _row(self, spot: OutSpot) -> QWidget:
         side = "inside" if spot.mean > 0 else "outside"
-        words = (
-            f"{spot.area:.1f} mm²  {spot.greatest:+.3f} mm  mean {spot.mean:+.3f}, {side} the scan"
-        )
+        greatest, mean = signed_text(spot.greatest), signed_text(spot.mean)
+        words = f"{spot.area:.1f} mm²  {greatest} mm  mean {mean}, {side} the scan"
         return button(words, words, role="row", clicked=partial(self._fly, spot))
 
     def _add(self, row: QWidget) -> None:
@@ -152,7 +152,7 @@ class SpotsCard(Card):
 
     def _fly(self, spot: OutSpot, may_accept: bool = True) -> None:
         self._choose(spot if may_accept else None)
-        words = f"{spot.greatest:+.3f} mm"
+        words = f"{signed_text(spot.greatest)} mm"
         self.session.sight.show_signs([Sign(words, spot.at[None], ring=True)])
         self.session.sight.wanted.emit(spot.at)
 

@@ -139,6 +139,21 @@ def _arrow_head(places: list[QPointF]) -> list[QPointF]:
     ]
 
 
+def draw_graded(painter: QPainter, view: View, line: Floats, bad: Floats) -> None:
+    """Draw a polyline by how bad it is along it, (n,): teal as it may be, plum and wide past 1."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    places = [QPointF(x, y) for x, y in view.project(line)[:, :2]]
+    past = np.maximum(bad[:-1], bad[1:]) > 1
+    ends = np.flatnonzero(np.diff(past)) + 1
+    for part in np.split(np.arange(len(past)), ends):
+        ink, wide = (now().plum, 4.0) if past[part[0]] else (now().teal, 2.2)
+        run = QPolygonF(places[part[0] : part[-1] + 2])
+        for pen in (QPen(halo(190), wide + 2), QPen(QColor(ink), wide)):
+            painter.setPen(pen)
+            painter.drawPolyline(run)
+
+
 def draw_lit_lines(painter: QPainter, view: View, line: Floats) -> None:
     """Draw a polyline, or a single point as a ring, that a card lights up."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(line) < 2000)

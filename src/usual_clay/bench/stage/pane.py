@@ -224,6 +224,8 @@ class Pane(Guarded, QWidget):
             if dimension.visible and dimension.figure is not None:
                 chosen = dimension.id == self.session.choice.item
                 marks.draw_dimension(painter, self.view, dimension.figure, chosen)
+        for places, bad in self.session.sight.graded:
+            marks.draw_graded(painter, self.view, places, bad)
         for lit in self.session.sight.lit:
             marks.draw_lit_lines(painter, self.view, lit)
         for sign in self.session.sight.signs:

@@ -56,8 +56,8 @@ class FoundJoint:
         Where it is worst.
     points : (n, 3) array
         Along it.
-    worst : (n,) array
-        How bad it is there: each measure as a share of what its class allows, the greatest.
+    shares : (3, n) array
+        How bad it is there: gap, angle and step, each as a share of what its class allows.
     """
 
     between: tuple[str, str]
@@ -72,7 +72,11 @@ class FoundJoint:
     grade: Grade
     at: Floats
     points: Floats
-    worst: Floats
+    shares: Floats
+
+    def short_of(self, grade: str) -> Floats:
+        """Return how bad it is along it, (n,), for a class wanted; past 1 it falls short."""
+        return np.asarray(self.shares[: GRADES.index(grade)].max(axis=0))
 
 
 def face_of_surface(name: str, surface: BSplineSurface) -> Face:
@@ -206,13 +210,13 @@ def _measured(
     inner = slice(1, -1)
     gap, angle, step = (x[inner] for x in (joint.gap, joint.angle, joint.step))
     grade = grade_of(float(gap.max()), float(angle.max()), float(step.max()))
-    worst = np.maximum.reduce([joint.gap / G0_GAP, joint.angle / G1_ANGLE, joint.step / G2_STEP])
+    shares = np.stack([joint.gap / G0_GAP, joint.angle / G1_ANGLE, joint.step / G2_STEP])
     rank = {"open": joint.gap, "G0": joint.angle, "G1": joint.step, "G2": joint.step}[grade]
     at = joint.points[1 + int(np.argmax(rank[inner]))]
     return FoundJoint(
         (faces[mine].name, faces[other].name), (mine, other), length_of(part),
         float(gap.max()), float(angle.max()), float(step.max()), float(gap.mean()),
-        float(angle.mean()), float(step.mean()), grade, at, joint.points, worst,
+        float(angle.mean()), float(step.mean()), grade, at, joint.points, shares,
     )  # fmt: skip
 
 
