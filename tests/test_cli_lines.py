@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import re
 from pathlib import Path
 
@@ -16,7 +17,7 @@ from tests.bench.conftest import app, hands  # noqa: F401
 from tests.bench.hands import Hands
 from tests.solids import flat
 from tests.test_cli_check import block_job
-from usual_clay.cli.main import main
+from usual_clay.cli.main import _parser, main
 from usual_clay.core.check.lines_plan import LinesError, LinesSettings, lines_plan, sheet_of
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.files.job_file import write_job
@@ -83,6 +84,21 @@ def test_a_sheet_is_at_true_scale_in_each_format(tmp_path: Path) -> None:
     assert (picture < 200).mean() > 0.002
     assert "12.5" in page.get_textpage().get_text_range()
     assert main([*command[:-1], "99;3", "--out", str(tmp_path / "x.svg")]) != 0
+    write_job(tmp_path / "pipe.uclay", bowl_job())
+    own = ["lines", str(tmp_path / "pipe.uclay"), "--x", "-5;5", "--y", "0", "--z", "0"]
+    assert main([*own, "--out", str(tmp_path / "pipe.dxf")]) == 0
+    cuts = ezdxf.readfile(tmp_path / "pipe.dxf").modelspace().query('LWPOLYLINE[layer=="sections"]')
+    spans = [np.ptp(np.array(cut.get_points("xy")), axis=0).tolist() for cut in cuts]
+    assert spans == pytest.approx(np.array([[40.0, 0.0]] * 2), abs=1e-6)
+
+
+def test_the_manual_page_tells_every_command() -> None:
+    page = (Path(__file__).parents[1] / "packaging" / "usual-clay.1").read_text()
+    known = next(
+        each for each in _parser()._actions if isinstance(each, argparse._SubParsersAction)
+    )
+    told = re.findall(r"^\.B (\w+)", page[page.index("COMMANDS") : page.index("EXIT")], re.M)
+    assert sorted(told) == sorted(known.choices)
 
 
 def test_lines_are_live_on_the_stage_and_kept_as_curves(hands: Hands, tmp_path: Path) -> None:  # noqa: F811

@@ -97,7 +97,7 @@ def _joined(words: list[str]) -> list[str]:
     """Join a list of numbers that begins with a minus to its option: it is none itself."""
     joined: list[str] = []
     for word in words:
-        if joined and re.match(r"--\w+$", joined[-1]) and re.match(r"-[\d.]+,", word):
+        if joined and re.match(r"--\w+$", joined[-1]) and re.match(r"-[\d.,]+\s*[,;]", word):
             joined[-1] += f"={word}"
         else:
             joined.append(word)

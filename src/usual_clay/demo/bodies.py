@@ -17,6 +17,7 @@ from usual_clay.core.body.settings import (
     RoundSettings,
 )
 from usual_clay.core.build.loft import LoftSettings
+from usual_clay.core.check.measure import DistanceSettings, SizeSettings
 from usual_clay.core.scan.shapes import ShapeSettings, SimpleShape
 from usual_clay.core.spline.knots import split
 from usual_clay.core.spline.make import DrawnSettings
@@ -41,7 +42,7 @@ BALSA, LEAD = 0.16, (6.0, 38.0, 0.0, -12.0)
 
 def with_bodies(job: Job) -> Job:
     """Make the lure's body, tied to its surfaces, judged by the scan."""
-    for step in (_loft, _joined, _recognised, _cut, _halves, _afloat):
+    for step in (_loft, _joined, _recognised, _cut, _halves, _afloat, _measured):
         job = step(job)
     return job
 
@@ -239,6 +240,15 @@ def _afloat(job: Job) -> Job:
     job = follow(job, "Lure afloat", "afloat", settings, body=named(job, Body, "Lure"),
                  marks=named(job, Curve, "Eye"))  # fmt: skip
     return _hidden(job, "Eye")
+
+
+def _measured(job: Job) -> Job:
+    """Tell how far the hangers are apart, and how long it is."""
+    holes = [named(job, Shape, f"Hanger hole {k}") for k in (1, 2)]
+    job = follow(job, "Hangers apart", "distance", DistanceSettings("along x"),
+                 one=holes[0], other=holes[1])  # fmt: skip
+    job = follow(job, "Length", "size", SizeSettings("along x"), thing=named(job, Body, "Lure"))
+    return _hidden(job, "Hangers apart", "Length")
 
 
 def _hidden(job: Job, *names: str) -> Job:

@@ -13,6 +13,7 @@ import numpy as np
 
 from usual_clay.core.body.body_shape import BodyShape, EdgeGap, Spot
 from usual_clay.core.check.deviation import LEVELS
+from usual_clay.core.check.measure import Figure
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.picture.look import Look
@@ -44,6 +45,8 @@ Put = Callable[[str, Any], None]
 # Reads an entry: an array of a kind and a shape, or with no kind the bytes.
 Read = Callable[..., Any]
 MOST_TEXT = 500
+# Of what is measured.
+UNITS = ("mm", "mm²", "°")
 
 
 @dataclass(frozen=True)
@@ -396,11 +399,26 @@ def _accepted(told: Told, common: Told, _read: Read, _items: Mapping[str, Item])
     return Accepted(at=_finite(told["at"], 3), reach=reach, **common)
 
 
-def _dimension(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Dimension:
-    """Return one that is measured anew: that takes less than reading it."""
-    if told.get("recipe") is not None:
-        told["recipe"]["stale"] = True
-    return Dimension(**common)
+def _write_dimension(item: Dimension, put: Put) -> Told:
+    figure = item.figure
+    put("ends", None if figure is None else figure.ends)
+    if figure is None:
+        return {"value": None, "unit": ""}
+    return {"value": figure.value if np.isfinite(figure.value) else None, "unit": figure.unit}
+
+
+def _dimension(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Dimension:
+    if told.get("ends") is None:
+        return Dimension(**common)
+    if told["unit"] not in UNITS:
+        raise ValueError("a dimension has no unit that is known")
+    # What is straight has no radius that JSON knows.
+    value = np.inf if told["value"] is None else float(told["value"])
+    if np.isnan(value) or value < 0:
+        raise ValueError("a dimension is no length")
+    return Dimension(
+        **common, figure=Figure(value, told["unit"], read(told["ends"], "f", (None, 3)))
+    )
 
 
 def _floating(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Floating:
@@ -423,5 +441,5 @@ ITEM_FILES: dict[str, ItemFile] = {
     "accepted": ItemFile(
         lambda item, _put: {"at": item.at.tolist(), "reach": item.reach}, _accepted
     ),
-    "dimension": ItemFile(lambda _item, _put: {}, _dimension),
+    "dimension": ItemFile(_write_dimension, _dimension),
 }
