@@ -60,6 +60,39 @@ def test_enter_on_a_row_chooses_and_keys_go_from_panel_to_panel(with_faces: Hand
     assert QApplication.focusWidget() is window.stage.large
 
 
+def test_the_shelf_keeps_the_rows_of_what_stays_as_it_is(with_faces: Hands) -> None:
+    hands = with_faces
+    session, shelf = hands.session, hands.window.shelf
+    first, second = list(session.job.all(Surface))[:2]
+
+    def others(but: str = "") -> dict[str, object]:
+        return {key: row for key, row in shelf.rows.items() if key != but}
+
+    before = others()
+    session.choice.choose(first.id)
+    session.choice.choose(second.id)
+    hands.wait()
+    assert others() == before
+    assert [key for key, row in shelf.rows.items() if row.property("chosen")] == [second.id]
+    session.set_flag(first.id, "visible", False)
+    hands.wait()
+    assert others(first.id) == {key: row for key, row in before.items() if key != first.id}
+    assert shelf.rows[first.id] is not before[first.id]
+    assert not shelf.rows[first.id].item.visible
+    # What is filtered out goes, and comes back in its place.
+    order = list(shelf.rows)
+    hands.window.filter.setText(second.name)
+    hands.wait()
+    assert list(shelf.rows) == [second.id]
+    assert shelf.rows[second.id] is before[second.id]
+    hands.window.filter.clear()
+    hands.wait()
+    assert list(shelf.rows) == order
+    heights = [row.y() for row in shelf.rows.values()]
+    assert heights == sorted(heights)
+    assert len(set(heights)) == len(heights)
+
+
 def test_one_thing_is_shown_alone_and_the_rest_again(with_faces: Hands) -> None:
     hands = with_faces
     session = hands.session

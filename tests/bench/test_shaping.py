@@ -45,7 +45,8 @@ def offer(hands: Hands, kind: str):
     return hands.window.cards.card
 
 
-def test_digits_say_how_far_a_drag_goes(top) -> None:
+@pytest.mark.parametrize(("sign", "code"), [(".", Qt.Key.Key_Period), (",", Qt.Key.Key_Comma)])
+def test_digits_say_how_far_a_drag_goes(top, sign: str, code: Qt.Key) -> None:
     hands, pane = top
     before = draw(hands, pane, ARCH).geometry.points[2]
     at = seen(pane, before)
@@ -53,11 +54,11 @@ def test_digits_say_how_far_a_drag_goes(top) -> None:
     for text, key in (
         ("y", Qt.Key.Key_Y),
         ("2", Qt.Key.Key_2),
-        (".", Qt.Key.Key_Period),
+        (sign, code),
         ("5", Qt.Key.Key_5),
     ):
         QApplication.sendEvent(pane, QKeyEvent(QEvent.Type.KeyPress, key, NONE, text))
-    assert pane.typed == "2.5"
+    assert pane.typed == f"2{sign}5"
     mouse(pane, QEvent.Type.MouseButtonRelease, at + QPoint(0, -30))
     assert chosen(hands).geometry.points[2] - before == pytest.approx([0, 2.5, 0])
     # Numbers in the card do the same, and a weight makes it rational.
