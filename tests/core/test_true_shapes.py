@@ -82,6 +82,21 @@ def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw() -> Non
         assert found.settings.nu * found.settings.nv <= 84
 
 
+def test_the_sides_that_are_found_are_no_worse_than_those_that_are_chosen() -> None:
+    """A leaf takes a row less with sides that follow, though small trials say straight."""
+    leaf = BY_NAME["leaf"]
+    for seed in (0, 2):
+        counts = {}
+        for sides in ("best", "follow", "straight"):
+            found = to_tolerance(
+                leaf.sample(seed=seed), replace(LEAN, sides=sides), Tolerance(leaf.tolerance)
+            )
+            assert found.report is not None
+            assert found.report.met
+            counts[sides] = found.settings.nu * found.settings.nv
+        assert counts["best"] <= 1.1 * min(counts.values()), counts
+
+
 def test_the_reach_adds_no_knots_and_leaves_the_region_as_it_is() -> None:
     sample = BY_NAME["bowl"].sample(6000)
     tight, wide = (cast(sample, CastSettings(6, 6, reach=r)) for r in (0.02, 0.4))

@@ -9,8 +9,10 @@ from typing import NamedTuple
 import numpy as np
 
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import BELIEVED, Cast, cast, surface_of, with_images
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes, with_knots_of
+from usual_clay.core.fit.parameterize.sides import follows_better
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
 from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
@@ -27,6 +29,8 @@ MANY_SPIKES = 0.01
 FINER_TRIES = 5
 # Of the time of a search so much is the search itself, the rest the fit to all points.
 SEARCHING = 0.85
+# So few control points are looked for with the other sides too; the first search is so much of it.
+SMALL, FIRST = 24, 0.8
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,6 +101,39 @@ def to_tolerance(
     """
     if settings.any_degree and settings.knots != "even":
         return _over_degrees(sample, settings, tolerance, limit, progress, found)
+    made = _searched(sample, settings, tolerance, limit, stretch(progress, 0.0, FIRST), found)
+    other = _other_sides(sample, settings, made)
+    if other is None:
+        return made
+    try:
+        tried = _searched(sample, other, tolerance, limit, stretch(progress, FIRST, 1.0), found)
+    except (Cancelled, FitError):
+        return made
+    return min(made, tried, key=_cost)
+
+
+def _other_sides(sample: Sample, settings: CastSettings, made: Search) -> CastSettings | None:
+    """Return settings with the sides that were not taken, where so few control points are found
+    that one row less is more than a tenth, and there is one that may go."""
+    count = made.settings.nu * made.settings.nv
+    flat = not (settings.closed or settings.pull or settings.symmetric)
+    if settings.sides != "best" or not flat or made.report is None or not made.report.met:
+        return None
+    if made.cancelled or not (settings.degree + 1) ** 2 < count <= SMALL:
+        return None
+    follows = follows_better(sample, settings.frame, settings.plane)
+    return replace(settings, sides="straight" if follows else "follow")
+
+
+def _searched(
+    sample: Sample,
+    settings: CastSettings,
+    tolerance: Tolerance,
+    limit: int,
+    progress: Progress,
+    found: Callable[[Candidate], None] | None,
+) -> Search:
+    """Search with the sides that are asked for."""
     part = with_images(sample.part(SEARCH_POINTS), settings)
     searching, fitting = stretch(progress, 0.0, SEARCHING), stretch(progress, SEARCHING, 1.0)
     aim = tolerance.above(part.noise)
