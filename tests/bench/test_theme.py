@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QColor, QGuiApplication
-from PySide6.QtWidgets import QAbstractButton
+from PySide6.QtWidgets import QAbstractButton, QApplication
 
 from tests.bench.hands import Hands
+from usual_clay.bench.stage.judging import Eye, mirror_shades
 from usual_clay.bench.theme.theme import PAPER, SLATE, Theme, now, rgb, themes
 
 
@@ -113,3 +114,26 @@ def test_the_desktop_is_followed_until_a_theme_is_chosen(hands: Hands) -> None:
     finally:
         desktop.emit(Qt.ColorScheme.Light)
         themes.changed.disconnect(told)
+
+
+def test_what_is_mirrored_is_bright_and_dark_in_both_themes(app: QApplication) -> None:
+    ways = np.random.default_rng(0).normal(size=(4000, 3))
+    ways /= np.linalg.norm(ways, axis=1)[:, None]
+    for palette in (PAPER, SLATE):
+        themes.wear(palette)
+        for name in ("stripes", "room", "lamp"):
+            light = mirror_shades(name, ways, Eye()).mean(axis=1)
+            assert light.min() < 0.4
+            assert light.max() > 0.85
+    themes.follow()
+
+
+def test_in_a_narrow_window_nothing_of_the_top_bar_is_squeezed(hands: Hands) -> None:
+    window = hands.window
+    for width in (1400, 1024):
+        window.resize(width, 700)
+        hands.wait()
+        bar = window.top_bar
+        assert bar.finder.width() >= bar.finder.sizeHint().width()
+        frame = bar.tolerance.parentWidget()
+        assert frame.width() >= frame.sizeHint().width()

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QSizePolicy, QWidget
 
 from usual_clay.bench.command import STATIONS
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import put_icon
 from usual_clay.bench.widgets import button, label, number
@@ -21,7 +22,11 @@ TIPS = {
 }
 
 
-class TopBar(QWidget):
+# What the finder's button says, in a window so wide and in a narrower one.
+FIND, WIDE = ("Find an action   Ctrl+Space", "Find"), 1180
+
+
+class TopBar(Guarded, QWidget):
     """Signals
     -------
     station_chosen : name
@@ -57,20 +62,21 @@ class TopBar(QWidget):
         row.addStretch(1)
         row.addWidget(self._aim_field(), 0, Qt.AlignmentFlag.AlignVCenter)
         row.addSpacing(8)
-        finder = button(
-            "Find an action   Ctrl+Space",
-            "Every action by name (Ctrl+Space)",
-            role="find",
-        )
-        put_icon(finder, "magnifying-glass", "soft_ink")
-        finder.clicked.connect(self.finder_wanted)
-        row.addWidget(finder)
+        self.finder = button(FIND[0], "Every action by name (Ctrl+Space)", role="find")
+        put_icon(self.finder, "magnifying-glass", "soft_ink")
+        self.finder.clicked.connect(self.finder_wanted)
+        row.addWidget(self.finder)
         session.job_changed.connect(self.refresh)
         self.refresh()
+
+    def resizeEvent(self, _event: object) -> None:
+        # In a narrow window the finder's words give way, so that nothing else is squeezed.
+        self.finder.setText(FIND[0] if self.width() >= WIDE else FIND[1])
 
     def _aim_field(self) -> QFrame:
         frame = QFrame()
         frame.setObjectName("aim")
+        frame.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
         row = QHBoxLayout(frame)
         row.setContentsMargins(10, 1, 8, 1)
         row.setSpacing(2)

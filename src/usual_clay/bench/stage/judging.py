@@ -177,7 +177,10 @@ def mirror_shades(name: str, normals: Floats, eye: Eye) -> Floats:
     """Return the colours of what is mirrored at places, (n, 3)."""
     light = JUDGINGS[name].light
     assert light is not None
-    brightest, darkest = np.array(rgb(now().halo)), np.array(rgb(now().edges))
+    # Bright is bright and dark is dark in both themes.
+    worn = now()
+    brightest = np.array(max(rgb(worn.halo), rgb(worn.ink), key=sum))
+    darkest = np.array(min(rgb(worn.halo), rgb(worn.edges), key=sum))
     share = light(normals, eye)[:, None]
     return np.asarray(darkest + share * (brightest - darkest))
 
