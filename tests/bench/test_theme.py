@@ -128,12 +128,17 @@ def test_what_is_mirrored_is_bright_and_dark_in_both_themes(app: QApplication) -
     themes.follow()
 
 
-def test_in_a_narrow_window_nothing_of_the_top_bar_is_squeezed(hands: Hands) -> None:
+def test_in_a_narrow_window_nothing_is_squeezed_or_hidden(hands: Hands) -> None:
     window = hands.window
     for width in (1400, 1024):
         window.resize(width, 700)
         hands.wait()
         bar = window.top_bar
         assert bar.finder.width() >= bar.finder.sizeHint().width()
+        # Every switch over the stage is in sight, in one row or in two.
+        pane, switches = window.stage.large, window.stage.switches.values()
+        corners = [each.mapTo(pane, each.rect().bottomRight()) for each in switches]
+        assert max(corner.x() for corner in corners) < pane.width()
+        assert len({corner.y() for corner in corners}) == (1 if width == 1400 else 2)
         frame = bar.tolerance.parentWidget()
         assert frame.width() >= frame.sizeHint().width()

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
+from PySide6.QtWidgets import QGridLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
 
 from usual_clay.bench.camera import TRUE_VIEWS, free_view, square_on, true_view
 from usual_clay.bench.guard import Guarded
@@ -111,21 +111,30 @@ class Stage(Guarded, QSplitter):
         self.free_name.move(6, 8)
         self.free_name.adjustSize()
         self.strip = QWidget(self.free)
-        row = QHBoxLayout(self.strip)
-        row.setContentsMargins(10, 8, 10, 0)
-        row.setSpacing(2)
+        self._switch_grid = QGridLayout(self.strip)
+        self._switch_grid.setContentsMargins(10, 8, 10, 0)
+        self._switch_grid.setSpacing(2)
         for name, words, tip in SWITCHES:
             switch = button(words, tip, role="toggle", checkable=True)
             switch.setChecked(getattr(self.scene.shown, name))
             switch.toggled.connect(lambda on, name=name: self.switch(name, on))
-            row.addWidget(switch)
             self.switches[name] = switch
+        self._fill_strip(len(SWITCHES))
+
+    def _fill_strip(self, columns: int) -> None:
+        for number, switch in enumerate(self.switches.values()):
+            self._switch_grid.addWidget(switch, number // columns, number % columns)
         self.strip.adjustSize()
 
     def _place_strip(self) -> None:
         name = self.free_name if self.large is self.free else self.side_button
         self.strip.setParent(self.large)
-        self.strip.move(name.x() + name.width(), 0)
+        left = name.x() + name.width()
+        # Where there is no room for one row there are two.
+        self._fill_strip(len(SWITCHES))
+        if left + self.strip.width() > self.large.width():
+            self._fill_strip(len(SWITCHES) // 2)
+        self.strip.move(left, 0)
         self.strip.show()
 
     def switch(self, name: str, on: bool | None = None) -> None:
@@ -240,6 +249,8 @@ class Stage(Guarded, QSplitter):
         Shift+Tab leaves a view as everywhere.
         """
         pane = watched if isinstance(watched, Pane) else None
+        if event.type() == QEvent.Type.Resize and pane is self.large:
+            self._place_strip()
         if (
             pane is not None
             and isinstance(event, QKeyEvent)
