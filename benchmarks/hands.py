@@ -116,7 +116,7 @@ def drag_surface(_arguments: list[str]) -> None:
 
 
 def choosing(_arguments: list[str]) -> None:
-    """Each surface, curve and body of the demo job chosen, hidden and shown again: ms, by kind."""
+    """Print ms of choosing, hiding and showing each visible item of the demo job."""
     window = fresh_window()
     open_demo(window)
     session, times = window.session, {"choose": [], "hide": [], "show": []}
@@ -136,8 +136,8 @@ def choosing(_arguments: list[str]) -> None:
         print(*row)
 
 
-def start(_arguments: list[str]) -> None:
-    began = time.perf_counter()
+def start(arguments: list[str]) -> None:
+    """Tell the seconds since a time of the machine's clock, when the command was given."""
     app = make_application()
     window = Window()
     window.show()
@@ -146,7 +146,7 @@ def start(_arguments: list[str]) -> None:
         app.processEvents()
     app.processEvents()
     window.stage.free.repaint()
-    print(time.perf_counter() - began)
+    print(time.monotonic() - float(arguments[0]))
 
 
 def large(arguments: list[str]) -> None:

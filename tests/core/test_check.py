@@ -19,6 +19,7 @@ from usual_clay.core.check.joints import face_of_surface, find_joints
 from usual_clay.core.check.reflection import lamp_lines, mirrored, room, stripes
 from usual_clay.core.check.spots import spots_of
 from usual_clay.core.check.thickness import wall_thickness
+from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.surface import BSplineSurface
@@ -132,7 +133,7 @@ def test_walls_are_as_thick_as_they_were_made() -> None:
     vertices = np.concatenate([outer.vertices, inner.vertices + np.array([0, 0, 1])])
     triangles = np.concatenate([outer.faces, inner.faces[:, ::-1] + len(outer.vertices)])
     normals = outer.vertices / 20
-    thick = wall_thickness(outer.vertices, normals, vertices, triangles)
+    thick = wall_thickness(outer.vertices, normals, MeshTree(vertices, triangles))
     # From the outer ball's skin towards its middle to a ball that lies higher by 1 mm.
     z = normals[:, 2]
     exact = 20 - (z + np.sqrt(z**2 - 1 + 17**2))

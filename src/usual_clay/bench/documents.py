@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -164,32 +165,29 @@ class Documents(QObject):
         return self.session.path is not None and self.session.path.parent == demo_folder()
 
     def save_as(self) -> bool:
-        start = f"{self.session.job.name}{job_file.SUFFIX}"
-        told, _ = QFileDialog.getSaveFileName(
-            self.window, "Save the job", start, "Usual Clay (*.uclay)"
-        )
+        suffix = job_file.SUFFIX
+        path = self._asked_for("Save the job", suffix, (suffix,), f"Usual Clay (*{suffix})")
+        return path is not None and self.save_to(path)
+
+    def _asked_for(
+        self, title: str, suffix: str, known: Sequence[str], offered: str = ""
+    ) -> Path | None:
+        """Ask where a file goes that is named after the job; a name without an ending gets one."""
+        shown = offered or " ".join(f"*{each}" for each in known)
+        start = f"{self.session.job.name}{suffix}"
+        told, _ = QFileDialog.getSaveFileName(self.window, title, start, shown)
         if not told:
-            return False
+            return None
         path = Path(told)
-        if path.suffix.lower() != job_file.SUFFIX:
+        if path.suffix.lower() not in known:
             # A name may have points of its own.
-            path = path.with_name(path.name + job_file.SUFFIX)
-        return self._may_replace(path, told) and self.save_to(path)
+            path = path.with_name(path.name + suffix)
+        return path if self._may_replace(path, told) else None
 
     def deliver(self, suffix: str) -> None:
         """Write the chosen surface, curve or body, or all visible ones, by the file's ending."""
-        told, _ = QFileDialog.getSaveFileName(
-            self.window,
-            "Write surfaces, curves and bodies",
-            f"{self.session.job.name}{suffix}",
-            f"*{suffix}",
-        )
-        if not told:
-            return
-        path = Path(told)
-        if path.suffix.lower() not in WRITTEN:
-            path = path.with_name(path.name + suffix)
-        if self._may_replace(path, told):
+        path = self._asked_for("Write surfaces, curves and bodies", suffix, WRITTEN, f"*{suffix}")
+        if path is not None:
             self.write_to(path)
 
     def write_to(self, path: Path) -> None:
@@ -217,16 +215,8 @@ class Documents(QObject):
 
     def sheet(self, plan: LinesPlan) -> None:
         """Write a lines plan as a flat sheet: SVG, DXF or PDF."""
-        told, _ = QFileDialog.getSaveFileName(
-            self.window, "Write the lines plan", f"{self.session.job.name}.pdf",
-            "*.pdf *.svg *.dxf",
-        )  # fmt: skip
-        if not told:
-            return
-        path = Path(told)
-        if path.suffix.lower() not in (".pdf", *SHEETS):
-            path = path.with_name(path.name + ".pdf")
-        if self._may_replace(path, told):
+        path = self._asked_for("Write the lines plan", ".pdf", (".pdf", *SHEETS))
+        if path is not None:
             self.sheet_to(path, plan)
 
     def sheet_to(self, path: Path, plan: LinesPlan) -> None:
@@ -243,15 +233,8 @@ class Documents(QObject):
 
     def report(self, pictures: list[tuple[str, bytes]]) -> None:
         """Write a paper of the job: PDF, HTML or JSON."""
-        told, _ = QFileDialog.getSaveFileName(
-            self.window, "Write a report", f"{self.session.job.name}.pdf", "*.pdf *.html *.json"
-        )
-        if not told:
-            return
-        path = Path(told)
-        if path.suffix.lower() not in PAPERS:
-            path = path.with_name(path.name + ".pdf")
-        if self._may_replace(path, told):
+        path = self._asked_for("Write a report", ".pdf", PAPERS)
+        if path is not None:
             self.report_to(path, pictures)
 
     def report_to(self, path: Path, pictures: list[tuple[str, bytes]]) -> None:

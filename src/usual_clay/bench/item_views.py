@@ -190,7 +190,7 @@ ITEM_VIEWS: dict[str, ItemView] = {
         figure=lambda item: (f"{item.reach:.1f}", "mm it reaches"), hollow=True,
     ),
     "dimension": ItemView(
-        "Dimensions", ("recipe", "RecipeCard"), lambda _scene, _item: {},
+        "Dimensions", ("recipe", "RecipeCard"), _no_layers,
         figure=lambda item: ("…", "being measured") if item.figure is None else
         (item.figure.words, "as it is now"), hollow=True, hint=DIMENSION_HINT,
     ),
@@ -217,8 +217,6 @@ RECIPE_CARDS: dict[str, tuple[str, str]] = {
         ("curve", "CurveCard"),
     ),
     "afloat": ("floating", "FloatingCard"),
-    "distance": ("recipe", "RecipeCard"),
-    "size": ("recipe", "RecipeCard"),
     **dict.fromkeys(
         (kind.name for kind in KINDS.values() if kind.result is Body), ("body", "BodyCard")
     ),

@@ -10,7 +10,7 @@ import numpy as np
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.body.faces import faces_of
 from usual_clay.core.body.triangles import triangles_at
-from usual_clay.core.check.curvature import bent
+from usual_clay.core.check.curvature import bent_over
 from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.check.joints import Face, face_of_surface
 from usual_clay.core.check.spots import OutSpot, spots_of
@@ -81,7 +81,7 @@ def against_scan(
     accepted: Sequence[Accepted] = (),
 ) -> AgainstScan:
     """Judge all that was made by all that was measured, but for accepted spots."""
-    whole = _triangles_of(items, CHORD * tolerance.deviation)
+    whole = triangles_of(items, CHORD * tolerance.deviation)
     away, which, nearest = tree_of(whole).nearest(mesh.vertices)
     a, b, c = (whole.vertices[whole.triangles[which, k]] for k in range(3))
     side = ((mesh.vertices - nearest) * np.cross(b - a, c - a)).sum(axis=1)
@@ -131,7 +131,8 @@ def accepting(job: Job, mesh: TriangleMesh, spot: OutSpot, note: str) -> Job:
     return job.with_item(item)
 
 
-def _triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:
+def triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:
+    """Return all that was made as triangles within a chord height, mm, that stand for it."""
     vertices, triangles, count = [], [], 0
     for item in items:
         if isinstance(item, Body):
@@ -149,10 +150,7 @@ def _triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh
 def tightest_of(face: Face) -> tuple[float, Floats]:
     """Return the smallest radius of a face's surface, mm, and where; poles apart."""
     t = (np.arange(PLACES) + 0.5) / PLACES
-    u, v = (x.ravel() for x in np.meshgrid(t, t, indexing="ij"))
-    low_u, high_u = face.surface.knots_u[[0, -1]]
-    low_v, high_v = face.surface.knots_v[[0, -1]]
-    found = bent(face.surface, low_u + u * (high_u - low_u), low_v + v * (high_v - low_v))
+    found = bent_over(face.surface, t)
     radius = found.smallest_radius
     worst = int(np.argmin(radius))
     return float(radius[worst]), found.points[worst]

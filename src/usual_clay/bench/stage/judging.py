@@ -13,7 +13,7 @@ import numpy as np
 from usual_clay.bench.stage.colours import as_bytes
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Bools, Floats
-from usual_clay.core.check.curvature import Bent, bent, draft_angle
+from usual_clay.core.check.curvature import Bent, bent_over, draft_angle
 from usual_clay.core.check.deviation import quantiles
 from usual_clay.core.check.reflection import Mirror, lamp_lines, room, stripes
 from usual_clay.core.spline.surface import BSplineSurface
@@ -144,11 +144,7 @@ class Scaling:
 
 def bends_of(surface: BSplineSurface) -> Bent:
     """Return how a surface bends at the middles of its spots, (SPOTS x SPOTS,) rows going up."""
-    t = (np.arange(SPOTS) + 0.5) / SPOTS
-    u, v = (x.ravel() for x in np.meshgrid(t, t, indexing="ij"))
-    low_u, high_u = surface.knots_u[[0, -1]]
-    low_v, high_v = surface.knots_v[[0, -1]]
-    return bent(surface, low_u + u * (high_u - low_u), low_v + v * (high_v - low_v))
+    return bent_over(surface, (np.arange(SPOTS) + 0.5) / SPOTS)
 
 
 def scale_of(

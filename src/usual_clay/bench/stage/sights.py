@@ -75,10 +75,8 @@ class Sights:
             return None
         known = self._walls.get(body.id)
         if known is None or known[0] is not portrait:
-            shape = portrait.shape
-            known = (portrait, wall_thickness(
-                portrait.vertices, portrait.normals, shape.vertices, shape.triangles
-            ))  # fmt: skip
+            thick = wall_thickness(portrait.vertices, portrait.normals, portrait.tree)
+            known = (portrait, thick)
             self._walls[body.id] = known
         return known[1]
 

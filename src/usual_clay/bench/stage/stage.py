@@ -119,9 +119,14 @@ class Stage(Guarded, QSplitter):
             switch.setChecked(getattr(self.scene.shown, name))
             switch.toggled.connect(lambda on, name=name: self.switch(name, on))
             self.switches[name] = switch
+        self._columns = 0
         self._fill_strip(len(SWITCHES))
+        self._one_row = self.strip.width()
 
     def _fill_strip(self, columns: int) -> None:
+        if columns == self._columns:
+            return
+        self._columns = columns
         for number, switch in enumerate(self.switches.values()):
             self._switch_grid.addWidget(switch, number // columns, number % columns)
         self.strip.adjustSize()
@@ -131,9 +136,8 @@ class Stage(Guarded, QSplitter):
         self.strip.setParent(self.large)
         left = name.x() + name.width()
         # Where there is no room for one row there are two.
-        self._fill_strip(len(SWITCHES))
-        if left + self.strip.width() > self.large.width():
-            self._fill_strip(len(SWITCHES) // 2)
+        fits = left + self._one_row <= self.large.width()
+        self._fill_strip(len(SWITCHES) if fits else len(SWITCHES) // 2)
         self.strip.move(left, 0)
         self.strip.show()
 

@@ -69,6 +69,13 @@ def bent(surface: BSplineSurface, u: Floats, v: Floats) -> Bent:
     return Bent(place, normal, gaussian, mean, mean - root, mean + root, size)
 
 
+def bent_over(surface: BSplineSurface, shares: Floats) -> Bent:
+    """Return how a surface bends at shares, (k,), of both directions, (k * k,), rows of u."""
+    u, v = (k[0] + shares * (k[-1] - k[0]) for k in (surface.knots_u, surface.knots_v))
+    u, v = np.meshgrid(u, v, indexing="ij")
+    return bent(surface, u.ravel(), v.ravel())
+
+
 def draft_angle(normals: Floats, pull: Floats) -> Floats:
     """Return the angle of walls against a pull, radians: less than 0 where they hold it back."""
     way = pull / np.linalg.norm(pull)

@@ -10,14 +10,14 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.check.curvature import bent
+from usual_clay.core.check.curvature import bent_over
 from usual_clay.core.errors import ClayError
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.parts import length_of
-from usual_clay.core.spline.surface import BSplineSurface, surface_points
+from usual_clay.core.spline.surface import BSplineSurface
 
 # Places along a curve, and each way on a surface, that are looked at first.
 ALONG, EACH_WAY = 400, 60
@@ -109,20 +109,12 @@ def thing_of_curve(curve: BSplineCurve) -> Thing:
 
 
 def thing_of_surface(surface: BSplineSurface) -> Thing:
-    u, v = _grid(surface, np.linspace(0, 1, EACH_WAY))
-    found = bent(surface, u, v)
+    found = bent_over(surface, np.linspace(0, 1, EACH_WAY))
     return Thing(
-        surface_points(surface, u, v),
+        found.points,
         lambda points: foot_points(surface, points).feet,
         np.average(found.normals, axis=0, weights=np.maximum(found.area, 1e-12)),
     )
-
-
-def _grid(surface: BSplineSurface, shares: Floats) -> tuple[Floats, Floats]:
-    """Return parameters at shares of both directions, all with all."""
-    u, v = (k[0] + shares * (k[-1] - k[0]) for k in (surface.knots_u, surface.knots_v))
-    u, v = np.meshgrid(u, v, indexing="ij")
-    return u.ravel(), v.ravel()
 
 
 def thing_of_mesh(vertices: Floats, triangles: Ints, direction: Floats | None = None) -> Thing:
@@ -217,7 +209,7 @@ def smallest_radius(shape: BSplineCurve | BSplineSurface) -> Figure:
         speed = np.maximum(np.linalg.norm(first, axis=1), 1e-12)
         bend = np.linalg.norm(np.cross(first, second), axis=1) / speed**3
     else:
-        found = bent(shape, *_grid(shape, np.linspace(0, 1, 4 * EACH_WAY)))
+        found = bent_over(shape, np.linspace(0, 1, 4 * EACH_WAY))
         places, bend = found.points, 1 / found.smallest_radius
     at = int(np.argmax(bend))
     radius = 1 / bend[at] if bend[at] > 1e-9 else np.inf
@@ -232,7 +224,7 @@ def area_of_mesh(vertices: Floats, triangles: Ints) -> Figure:
 
 def area_of_surface(surface: BSplineSurface) -> Figure:
     """Measure a surface's area, by the exact surface at the middles of even cells."""
-    found = bent(surface, *_grid(surface, (np.arange(4 * EACH_WAY) + 0.5) / (4 * EACH_WAY)))
+    found = bent_over(surface, (np.arange(4 * EACH_WAY) + 0.5) / (4 * EACH_WAY))
     domain = float(np.ptp(surface.knots_u) * np.ptp(surface.knots_v))
     area = float(found.area.mean()) * domain
     return Figure(area, "mm²", found.points[[len(found.points) // 2 + 2 * EACH_WAY]])
