@@ -36,7 +36,8 @@ from usual_clay.job.items import Curve, Followed, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import ITEM_KINDS, ItemKind
 from usual_clay.job.made import SurfaceMade
-from usual_clay.job.recipes import KINDS, Kind, Role, put_surface
+from usual_clay.job.recipe_kind import Kind, Role
+from usual_clay.job.recipes import KINDS, put_surface
 from usual_clay.job.remake import is_stale
 
 

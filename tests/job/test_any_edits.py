@@ -18,7 +18,7 @@ from usual_clay.job.edits import make
 from usual_clay.job.history import History
 from usual_clay.job.items import Curve, Followed
 from usual_clay.job.job import Job, JobError
-from usual_clay.job.recipes import RecipeError
+from usual_clay.job.recipe_kind import RecipeError
 from usual_clay.job.remake import given_for, is_stale, remade, stale
 from usual_clay.job.remake import make as made_by
 

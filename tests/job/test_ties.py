@@ -30,7 +30,7 @@ from usual_clay.job.edits.surfaces import away_from_curves, reshaped_surface
 from usual_clay.job.history import History
 from usual_clay.job.items import Curve, PointList, Shape, Surface
 from usual_clay.job.job import Job
-from usual_clay.job.recipes import RecipeError
+from usual_clay.job.recipe_kind import RecipeError
 from usual_clay.job.remake import remade, stale, with_quick_followers
 
 T = np.linspace(0, 1, 12)

@@ -26,7 +26,8 @@ from usual_clay.job.items import Followed
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 from usual_clay.job.made import Given
-from usual_clay.job.recipes import KINDS, Kind, kind_of
+from usual_clay.job.recipe_kind import Kind
+from usual_clay.job.recipes import KINDS, kind_of
 from usual_clay.job.remake import given_for
 from usual_clay.job.remake import make as made_by
 

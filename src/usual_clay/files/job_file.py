@@ -28,7 +28,8 @@ from usual_clay.files.job_versions import brought_up
 from usual_clay.job.edits.make import check_roles
 from usual_clay.job.items import Followed, Item
 from usual_clay.job.job import Job
-from usual_clay.job.recipes import RecipeError, kind_of
+from usual_clay.job.recipe_kind import RecipeError
+from usual_clay.job.recipes import kind_of
 from usual_clay.job.remake import basis_of
 from usual_clay.log import logger
 

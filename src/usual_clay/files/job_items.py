@@ -14,7 +14,8 @@ from usual_clay.job.items import Followed, Item
 from usual_clay.job.job import Job
 from usual_clay.job.kinds import item_kind
 from usual_clay.job.recipe import Recipe
-from usual_clay.job.recipes import kind_of, recipe_problem
+from usual_clay.job.recipe_kind import recipe_problem
+from usual_clay.job.recipes import kind_of
 from usual_clay.job.remake import is_stale
 
 # Keeps an array or bytes under a name and returns the name of its entry.

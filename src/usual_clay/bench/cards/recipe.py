@@ -24,7 +24,8 @@ from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits import make
 from usual_clay.job.edits.surfaces import away_from_curves
 from usual_clay.job.items import Fitted, Followed, Judged, Surface
-from usual_clay.job.recipes import Kind, kind_of
+from usual_clay.job.recipe_kind import Kind
+from usual_clay.job.recipes import kind_of
 from usual_clay.job.remake import is_stale
 
 

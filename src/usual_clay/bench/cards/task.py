@@ -36,7 +36,8 @@ from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.made import SurfaceMade
-from usual_clay.job.recipes import kind_of, recipe_problem
+from usual_clay.job.recipe_kind import recipe_problem
+from usual_clay.job.recipes import kind_of
 from usual_clay.job.remake import make as make_by
 
 # Whose requests its previews are.

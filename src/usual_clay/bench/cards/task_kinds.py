@@ -10,7 +10,8 @@ from usual_clay.bench.cards.fields import Field, Figure, Pick, Sweep
 from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.job.items import Curve, Item
-from usual_clay.job.recipes import KINDS, Role
+from usual_clay.job.recipe_kind import Role
+from usual_clay.job.recipes import KINDS
 
 SIDES = tuple((side, side, f"The border {side}") for side in BORDERS)
 AXES = tuple((axis, axis, f"The axis {axis}") for axis in "xyz")

@@ -14,7 +14,8 @@ from usual_clay.job.job import Job
 from usual_clay.job.kinds import Decode, item_kind
 from usual_clay.job.made import Given
 from usual_clay.job.recipe import Recipe
-from usual_clay.job.recipes import Kind, RecipeError, kind_of, recipe_problem
+from usual_clay.job.recipe_kind import Kind, RecipeError, recipe_problem
+from usual_clay.job.recipes import kind_of
 from usual_clay.job.remake import basis_of, given_for, make, with_made
 from usual_clay.job.searching import Outcome
 
