@@ -31,6 +31,8 @@ LEAST_TOLD = 0.5
 TURN, CELLS = float(np.radians(60)), 24
 # Sides are followed where that is so much better.
 BETTER = 0.85
+# Sides that bend by less than this part of the width are straight.
+BENT = 0.05
 
 
 # What was found of a sample, for as long as that lives.
@@ -55,8 +57,11 @@ def _tried(sample: Sample, choice: FrameChoice, plane: str) -> bool:
     u, v = np.clip((frame.local(points)[:, :2] / frame.size).T, 0.0, 1.0)
     along, across, up = (sample.evened_normals[some] @ frame.axes.T).T
     u, longer = even_out(u, slope_stretch(along, up))
+    between = np.clip(follow_sides(u, v), 0.0, 1.0)
+    if np.abs(between - v).max() < BENT:
+        return False
     size = (float(frame.size[0]) * longer, float(frame.size[1]))
-    followed = _badness(points, u, np.clip(follow_sides(u, v), 0.0, 1.0), size, sample.noise)
+    followed = _badness(points, u, between, size, sample.noise)
     v, wider = even_out(v, slope_stretch(across, up))
     straight = _badness(points, u, v, (size[0], size[1] * wider), sample.noise)
     return followed < BETTER * straight
