@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from tests.core.test_from_curves import T, curve, dome, dome_edges, places, ring
+from usual_clay.core.body.operate import operate
 from usual_clay.core.build.blank import BlankSettings, blank_guide
 from usual_clay.core.build.blend import BlendSettings, blend
+from usual_clay.core.build.cover import CoverSettings
 from usual_clay.core.build.fill import FillSettings, FlatSettings, fill_guide, flat_face
 from usual_clay.core.build.guide import Guide, Spend
 from usual_clay.core.build.lean import lean_surface
@@ -26,6 +30,7 @@ from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.boundary import BORDERS, border_curve, edge_of, third_inward
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
 
 EVEN = np.linspace(0, 1, 50)
@@ -120,6 +125,38 @@ def test_a_fill_bends_as_what_lies_beside_and_passes_what_lies_inside() -> None:
         assert np.abs(foot_points(passed.surface, points).signed).max() < 0.025
     without = lean_surface(fill_guide(edges, (), plain), plain)
     assert np.abs(foot_points(without.surface, along).signed).max() > 0.2
+
+
+@pytest.mark.parametrize("count", [3, 6])
+def test_a_loop_is_covered_by_one_lean_trimmed_face(count: int) -> None:
+    ground, edges = ground_sheet(), polygon(count)
+    # In any order, either way round; one end does not quite meet.
+    loop = [edges[0], reverse(edges[-1]), *edges[1:-1]]
+    lifted = edges[1].points.copy()
+    lifted[0, 2] += 0.02
+    loop[2] = replace(edges[1], points=lifted)
+    turns = {}
+    for smooth in (0, 1):
+        settings = CoverSettings(smooth=smooth, within=0.02)  # type: ignore[arg-type]
+        given = {"edges": [(f"e{k}", each) for k, each in enumerate(loop)]}
+        given["beside"] = [("ground", ground)]  # type: ignore[list-item]
+        made = operate("cover", settings, given)
+        shape = made.shape
+        assert shape.valid
+        assert shape.faces == 1
+        assert shape.open_edges == count
+        assert [gap.gap for gap in made.gaps] == [pytest.approx(0.02, abs=1e-3)]
+        line = np.concatenate([curve_points(each, np.linspace(0, 1, 2000)) for each in edges])
+        assert cKDTree(line).query(shape.edge_points)[0].max() < 0.03
+        on_rim = cKDTree(line).query(shape.vertices)[0] < 0.03
+        feet = foot_points(ground, shape.vertices[on_rim])
+        out = surface_normals(ground, feet.u, feet.v)
+        # It faces as the ground does, and where that is asked for goes on from it.
+        along = np.einsum("nk,nk->n", out, shape.normals[on_rim]).min()
+        turns[smooth] = float(np.degrees(np.arccos(np.clip(along, -1, 1))))
+    assert turns[1] < 0.8 < 2 < turns[0] < 60
+    with pytest.raises(BuildError, match="the loop does not close"):
+        operate("cover", CoverSettings(), {"edges": given["edges"][:-1]})
 
 
 @pytest.mark.parametrize("count", [3, 5])

@@ -28,6 +28,7 @@ from usual_clay.core.build.combine import (
     PairSettings,
     TwinSettings,
 )
+from usual_clay.core.build.cover import CoverSettings
 from usual_clay.core.build.fill import FillSettings, FlatSettings
 from usual_clay.core.build.loft import LoftSettings
 from usual_clay.core.build.net import NetSettings
@@ -154,6 +155,13 @@ UNTIL = Role("until", (Surface, Body, Shape), "Up to", least=0, most=2)
 PLANE = Role("plane", (Shape, PointList), "Plane, or points on it", least=0)
 # What a surface from curves follows between them.
 NEAR = Role("near", (Region, PointList), "Near the scan", least=0, sample=True)
+# A loop of edges, and what a surface inside it heeds.
+LOOP = (
+    Role("edges", CURVE, "Edge", least=1, most=0),
+    Role("beside", (Surface,), "Smooth to", least=0, most=0),
+    Role("guides", CURVE, "Passes", least=0, most=0),
+    Role("points", (PointList,), "Through points", least=0),
+)
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
@@ -294,11 +302,7 @@ KINDS: dict[str, Kind] = {
             "A round tube, or one of a closed profile, along a path", "{} tube",
         ),
         built(
-            "fill", "Fill",
-            (Role("edges", CURVE, "Edge", least=1, most=0),
-             Role("beside", (Surface,), "Smooth to", least=0, most=0),
-             Role("guides", CURVE, "Passes", least=0, most=0),
-             Role("points", (PointList,), "Through points", least=0), NEAR),
+            "fill", "Fill", (*LOOP, NEAR),
             FillSettings, guides.fill,
             "A calm surface inside a loop of edges, smooth to what lies beside", "Fill 1", "near",
         ),
@@ -341,6 +345,8 @@ KINDS: dict[str, Kind] = {
                 "Faces joined to a shell, and to a solid where it is closed", "Body 1"),
         of_body("close", "Close", (FACES,), CloseSettings,
                 "Openings closed by planes or calm surfaces", "{} closed"),
+        of_body("cover", "Cover", LOOP, CoverSettings,
+                "One trimmed surface inside a loop of any number of edges", "Cover 1"),
         of_body("trim", "Trim", (THING, BY), TrimSettings,
                 "A surface or a body cut, and the sides kept that are clicked", "{} trimmed"),
         of_body("split", "Split in parts", (THING, BY), PartSettings,

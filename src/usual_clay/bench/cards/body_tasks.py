@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from usual_clay.bench.cards.fields import Figure, Figures, Pick, Places, Sweep
-from usual_clay.bench.cards.task_kinds import MIRROR, Task, following
+from usual_clay.bench.cards.task_kinds import MEND, MIRROR, SPENT, Task, following
 from usual_clay.core.body.lying import FloatSettings
 from usual_clay.core.body.settings import (
     BevelSettings,
@@ -23,6 +23,7 @@ from usual_clay.core.body.settings import (
     TrimSettings,
 )
 from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.build.cover import CoverSettings
 
 DEGREES = float(np.pi / 180)
 GAP = Figure("gap", "Joins up to", "Edges no farther apart than this are joined", 0, 10, 3)
@@ -80,6 +81,12 @@ BODIES: dict[str, Task] = {
                            ("plane", "flat", "A plane face"),
                            ("fill", "fill", "A calm surface"))),
         Places("at", "Openings", "The rim of each opening that is meant", "all"), GAP,
+    ),
+    "cover": following(
+        "cover", CoverSettings(),
+        Pick("smooth", "Beside", (("G0", 0, "Meets in place"),
+                                  ("G1", 1, "Goes on smoothly from the surfaces above"))),
+        MEND, *(field for field in SPENT if field.name in ("within", "degree")),
     ),
     "trim": following("trim", TrimSettings(), ALONG, KEEP),
     "split": following(

@@ -11,6 +11,7 @@ import numpy as np
 from usual_clay.bench.cards.fields import Field, Figure, Figures, Pick, Sweep
 from usual_clay.bench.cards.task_kinds import (
     AXES,
+    MEND,
     MIRROR,
     SIDES,
     SMOOTH,
@@ -46,7 +47,6 @@ BORDERS = Pick("borders", "Its borders", (
     ("within", "within", "Lie within the distance"),
     ("exact", "exact", "Are the very curves: more control points, and no gap to a neighbour"),
 ))  # fmt: skip
-MEND = Figure("mend", "Mends up to", "What passes no farther apart is brought together", 0, 100, 3)
 
 
 def _loft_hides(settings: LoftSettings) -> Sequence[str]:

@@ -106,7 +106,7 @@ class TaskCard(Card):
         tolerance = self.session.job.tolerance.deviation
         if hasattr(settings, "band"):
             settings = replace(settings, band=tolerance)
-        if self.kind in ("slim", "arc") or isinstance(settings, Spend):
+        if self.kind in ("slim", "arc", "cover") or isinstance(settings, Spend):
             settings = replace(settings, within=tolerance)
         curve = self.session.job.get(self.session.choice.item, Curve)
         if curve is not None and self.kind in ("offset", "split curve"):

@@ -25,6 +25,7 @@ SMOOTH = (
 MIRROR = (
     Pick("axis", "Mirror plane", AXES), Figure("at", "Lies at", "Along that axis", -1e4, 1e4),
 )  # fmt: skip
+MEND = Figure("mend", "Mends up to", "What passes no farther apart is brought together", 0, 100, 3)
 SPENT = (
     Sweep("scan", "Scan between", "0 follows the curves only, 1 the scan between them", 0, 1, 0.05),
     Figure("within", "Within", "How near it passes to every curve", 1e-4, 10, 4),

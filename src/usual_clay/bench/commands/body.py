@@ -11,6 +11,8 @@ COMMANDS = (
                  "puzzle-piece", "Join", BOTH),
     task_command("close", "Close openings", "cap fill hole lid", "Body", "lock-simple", "Close",
                  BOTH),
+    task_command("cover", "Cover a loop of edges with one trimmed surface",
+                 "fill patch hole n-sided boundary trimmed", short="Cover"),
     task_command("trim", "Trim by curves, planes or surfaces", "cut off", "Body", "scissors",
                  "Trim", BOTH),
     task_command("split", "Split in parts, both sides kept", "cut divide halves", "Body",

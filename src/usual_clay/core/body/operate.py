@@ -13,6 +13,7 @@ from usual_clay.core.progress import Progress, silent
 MAKERS = {
     "join": "join.join",
     "close": "join.close",
+    "cover": "covered.cover_loop",
     "trim": "trim.trim",
     "split": "trim.split",
     "pad": "pad.pad",

@@ -122,8 +122,8 @@ def fill_guide(
     BuildError
         For edges that make no loop: where it is open, and by how much.
     """
-    edges = _parted(edges)
-    loop, gaps = _loop([Measured(edge) for edge in edges], settings.mend)
+    edges = parted_edge(edges)
+    loop, gaps = loop_of([Measured(edge) for edge in edges], settings.mend)
     said = [words_of_gaps(gaps, 0.1 * settings.within)]
     if settings.part:
         return _part(loop, beside, settings, gaps, said)
@@ -150,7 +150,7 @@ def fill_guide(
     return replace(_laid(plate, poles, smooth, gaps, said, len(inner)), exact=exact)
 
 
-def _parted(edges: tuple[BSplineCurve, ...]) -> tuple[BSplineCurve, ...]:
+def parted_edge(edges: tuple[BSplineCurve, ...]) -> tuple[BSplineCurve, ...]:
     """Return edges of a loop; a single closed one is parted into four of one length.
 
     Raises
@@ -353,7 +353,7 @@ def _smooth(
     )
 
 
-def _loop(edges: list[Measured], most: float) -> tuple[list[Measured], tuple[Gap, ...]]:
+def loop_of(edges: list[Measured], most: float) -> tuple[list[Measured], tuple[Gap, ...]]:
     """Put edges end to end, each turned as the loop runs."""
     line, left = [(0, edges[0])], list(range(1, len(edges)))
     ends = np.array([0.0, 1.0])
