@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import zipfile
 from dataclasses import replace
@@ -12,6 +13,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QFileDialog
 
 from tests.bench.hands import Hands
 from tests.solids import box_faces, square
@@ -20,6 +22,7 @@ from usual_clay.bench.cards.floating import FloatingCard
 from usual_clay.core.body.triangles import triangles_at
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files.job_file import read_job, write_job
+from usual_clay.files.mesh_file import read_mesh
 from usual_clay.files.sources import take_faces
 from usual_clay.files.step_out import Piece, write_exchange
 from usual_clay.job.edits.bodies import cost_of, watching
@@ -192,6 +195,38 @@ def _without(path: Path, out: Path, name: str) -> None:
             if entry.filename == name:
                 data = data[: len(data) // 2] + bytes(len(data) - len(data) // 2)
             new.writestr(entry, data)
+
+
+def test_what_is_handed_over_is_told_before_and_done_again_by_one_key(
+    with_faces: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    hands, window = with_faces, with_faces.window
+    named_body = join(hands)
+    # A gap of 0.03 mm is left open: the body is an open shell.
+    assert not named_body.shape.is_solid
+    window.set_station("Deliver")
+    window.commands.run("deliver")
+    hands.wait()
+    card = window.cards.card
+    assert card.settings.what == "chosen"
+    assert f"{named_body.name}" in card.rows[1].text()
+    assert "is open" in card.rows[1].text()
+    hands.press("STL")
+    hands.wait(lambda: "triangles" in card.words.text())
+    told = int(re.search(r"([\d ]+) triangles", card.words.text())[1].replace(" ", ""))  # type: ignore[index]
+    path = tmp_path / "block.stl"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+    hands.press("Write ...")
+    hands.wait(path.exists)
+    assert len(read_mesh(path).triangles) == told
+    hands.press("visible")
+    hands.press("SVG")
+    hands.wait()
+    assert "SVG does not hold" in card.words.text() + card.trouble.text()
+    path.unlink()
+    held = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+    QTest.keyClick(window, Qt.Key.Key_E, held)
+    hands.wait(path.exists)
 
 
 def test_a_body_goes_out_and_comes_in_with_names(with_faces: Hands, tmp_path: Path) -> None:

@@ -116,7 +116,7 @@ def test_one_thing_is_shown_alone_and_the_rest_again(with_faces: Hands) -> None:
 def test_the_finder_knows_other_words_and_the_likeliest_comes_first(hands: Hands) -> None:
     table = list(hands.window.commands)
     for typed, wanted in (
-        ("fillet", "task round"), ("export", "step"), ("zebra", "judge stripes"),
+        ("fillet", "task round"), ("export", "deliver"), ("zebra", "judge stripes"),
         ("hollow", "task shell"), ("undo", "undo"), ("isolate", "show only"),
         ("hydrostatics", "task afloat"), ("pdf", "report"), ("boolean", "task unite"),
     ):  # fmt: skip

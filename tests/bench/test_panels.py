@@ -259,7 +259,7 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
     assert "No scan is shown" in window.stage.scene.why_no_scan("the brush")
     window.documents.write_to(Path("/tmp/none.step"))
     hands.wait()
-    assert "no surface, curve or body to write" in window.cards.told.text()
+    assert "there is nothing to write" in window.cards.told.text()
 
 
 def test_the_newest_request_wins(app: QApplication) -> None:

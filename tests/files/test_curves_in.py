@@ -100,5 +100,5 @@ def test_points_along_a_curve_stay_within_a_chord(tmp_path: Path) -> None:
     along = np.linspace(0, len(points) - 1, 40 * len(points))
     straight = np.stack([np.interp(along, np.arange(len(points)), c) for c in points.T], axis=1)
     assert curve_foot_points(wave(), straight)[2].max() < 0.01
-    with pytest.raises(FileError, match="no curve"):
+    with pytest.raises(FileError, match="there is nothing to write"):
         write_pieces(path, [], 0.01)

@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 from xml.etree import ElementTree
 
+import ezdxf
 import numpy as np
 import pytest
+import trimesh
 
 from tests.core.test_spline import any_surface
+from tests.solids import box_faces
+from usual_clay.core.body.operate import operate
+from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.fit.curve.fitter import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.make import DrawnSettings, make_curve
-from usual_clay.files.deliver import write_pieces
+from usual_clay.files.deliver import DeliverSettings, Written, deliver, write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.exchange import read_curves, read_exchange
 from usual_clay.files.mesh_file import read_mesh
-from usual_clay.files.step_out import write_exchange
+from usual_clay.files.step_out import Piece, write_exchange
 from usual_clay.job.items import Surface
 from usual_clay.job.job import Job
 
@@ -61,9 +67,9 @@ def test_stl_stays_within_the_chord_height(tmp_path: Path) -> None:
 
 def test_what_cannot_be_written_is_told(tmp_path: Path) -> None:
     for path in (tmp_path / "a.step", tmp_path / "a.stl"):
-        with pytest.raises(FileError, match=r"no surface.* to write"):
+        with pytest.raises(FileError, match="there is nothing to write"):
             write_pieces(path, [], 0.1)
-    with pytest.raises(FileError, match="surfaces are written as"):
+    with pytest.raises(FileError, match="handed over is written as"):
         write_pieces(tmp_path / "a.doc", [("A", any_surface())], 0.1)
     with pytest.raises(FileError, match="could not be written"):
         write_pieces(tmp_path / "none" / "a.step", [("A", any_surface())], 0.1)
@@ -74,6 +80,52 @@ def test_what_cannot_be_read_is_told(tmp_path: Path) -> None:
     path.write_text("no step file")
     with pytest.raises(FileError, match=r"words\.step"):
         read_exchange(path)
+
+
+def test_every_format_holds_size_names_and_colours_as_far_as_it_can(tmp_path: Path) -> None:
+    """In another unit, with another axis up: a reader that heeds these gets the same thing."""
+    surface, body = any_surface(), operate("join", JoinSettings(), {"faces": box_faces()}).shape
+    curve = make_curve(DrawnSettings("through", ((0, 0, 0), (20, 0, 9), (45, 0, 4), (60, 0, 30))))
+    points = np.array([[0.0, 0.0, 0.0], [25.4, 0.0, 50.8]])
+    pieces = [Piece("Back", surface, "#a8623f"), Piece("Block", body, "#3fa862"),
+              Piece("Line", curve), Piece("Probe", points)]  # fmt: skip
+    low, high = np.asarray(trimesh.Trimesh(body.vertices, body.triangles).bounds)
+
+    def give(suffix: str, **more: Any) -> Written:
+        settings = DeliverSettings(suffix=suffix, unit="in", up="y", chord=0.01, **more)
+        return deliver(pieces, settings, tmp_path / f"all{suffix}", "Job")
+
+    step = give(".step")
+    assert step.words == (
+        "Wrote 1 surface, 1 body, 1 curve to all.step, in inches, y up. STEP does not hold 1 point"
+        " list."
+    )
+    assert "INCH" in (tmp_path / "all.step").read_text()
+    back = read_exchange(tmp_path / "all.step")[0]
+    turned = surface.points[..., [0, 2, 1]] * [1, 1, -1]
+    assert np.abs(back.points - turned).max() < 1e-9
+    text = give(".obj").files[0].read_text()
+    assert re.findall("^o (.*)", text, re.M) == ["Back", "Block"]
+    for suffix, unit in ((".glb", 1000.0), (".3mf", 1.0)):
+        give(suffix)
+        scene = trimesh.load(tmp_path / f"all{suffix}", force="scene")
+        assert {"Back", "Block"} <= set(scene.graph.nodes_geometry) | set(scene.geometry), suffix
+        block = scene.geometry[next(k for k in scene.geometry if "Block" in k)]
+        size = np.ptp(block.vertices, axis=0) * unit
+        assert size == pytest.approx((high - low)[[0, 2, 1]], abs=1e-3), suffix
+        if suffix != ".3mf":
+            assert tuple(block.visual.main_color[:3]) == (63, 168, 98)
+    (drawn,) = ezdxf.readfile(give(".dxf").files[0]).modelspace()
+    assert np.array(drawn.control_points) * 25.4 == pytest.approx(
+        curve.points[:, [0, 2, 1]] * [1, 1, -1]
+    )
+    assert drawn.dxf.layer == "Line"
+    each = deliver(pieces[:2], DeliverSettings(suffix=".stl", each=True), tmp_path, "Job")
+    assert [file.name for file in each.files] == ["Back.stl", "Block.stl"]
+    told = int(re.search(r"([\d ]+) triangles", each.words)[1].replace(" ", ""))  # type: ignore[index]
+    assert told == sum(len(read_mesh(file).triangles) for file in each.files)
+    give(".csv")
+    assert '"Probe",1.000000,2.000000,0.000000' in (tmp_path / "all.csv").read_text()
 
 
 @pytest.mark.parametrize("suffix", [".step", ".igs"])
@@ -93,9 +145,9 @@ def test_curves_come_back_the_same_closed_ones_too(tmp_path: Path, suffix: str) 
             if other.points.shape == curve.points.shape and other.degree == curve.degree
         )
         assert found < 1e-6
-    with pytest.raises(FileError, match="no surface"):
+    with pytest.raises(FileError, match="STL does not hold 1 curve"):
         write_pieces(tmp_path / "a.stl", [("ring", closed)], 0.1)
-    with pytest.raises(FileError, match="no curve"):
+    with pytest.raises(FileError, match="SVG does not hold 1 surface"):
         write_pieces(tmp_path / "a.svg", [("face", any_surface())], 0.1)
 
 

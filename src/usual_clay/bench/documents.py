@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -14,18 +15,23 @@ from usual_clay.bench.session import Session
 from usual_clay.core.check.lines_plan import LinesPlan, sheet_of
 from usual_clay.files import job_file, mesh_file, picture_file, points_file, take_in
 from usual_clay.files.atomic import ReadOnlyError
-from usual_clay.files.deliver import delivered, write_pieces
+from usual_clay.files.deliver import (
+    DeliverSettings,
+    Written,
+    deliver,
+    delivered,
+    files_of,
+    held_by,
+    piece_of,
+)
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
 from usual_clay.files.sheet_file import SUFFIXES as SHEETS
 from usual_clay.files.sheet_file import write_sheet
+from usual_clay.files.step_out import Piece
 from usual_clay.job.items import Surface
 
 KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
-
-
-# The endings by which a format is told.
-WRITTEN = (*mesh_file.OUT, ".step", ".stp", ".igs", ".iges", ".svg", ".csv")
 
 
 class Documents(QObject):
@@ -46,6 +52,8 @@ class Documents(QObject):
         super().__init__(window)
         self.session, self.window = session, window
         self._told_of: Path | None = None
+        # What was handed over last, and where it went.
+        self.last: tuple[DeliverSettings, Path] | None = None
 
     def new(self) -> None:
         if self.may_leave():
@@ -184,21 +192,53 @@ class Documents(QObject):
             path = path.with_name(path.name + suffix)
         return path if self._may_replace(path, told) else None
 
-    def deliver(self, suffix: str) -> None:
-        """Write the chosen surface, curve or body, or all visible ones, by the file's ending."""
-        path = self._asked_for("Write surfaces, curves and bodies", suffix, WRITTEN, f"*{suffix}")
+    def handed_over(self, settings: DeliverSettings) -> list[Piece]:
+        """Return what of the job is handed over."""
+        items = delivered(self.session.job, self.session.choice.item, settings.what, settings.of)
+        return [piece for item in items if (piece := piece_of(item)) is not None]
+
+    def deliver(self, settings: DeliverSettings) -> None:
+        """Ask where things go, and write them there; nothing is replaced unasked."""
+        if not settings.each:
+            path = self._asked_for("Hand over", settings.suffix, (settings.suffix,))
+        else:
+            told = QFileDialog.getExistingDirectory(self.window, "Hand over into a folder")
+            path = Path(told) if told else None
+            if path is not None and not self._may_fill(path, settings):
+                return
         if path is not None:
-            self.write_to(path)
+            self.deliver_to(path, settings)
+
+    def _may_fill(self, folder: Path, settings: DeliverSettings) -> bool:
+        """Ask before files in a folder are replaced."""
+        own, _ = held_by(settings.format, self.handed_over(settings))
+        there = [file.name for file in files_of(own, settings, folder) if file.exists()]
+        if not there:
+            return True
+        words = f"{len(there)} of these files are there already, {there[0]} first."
+        return self._ask("Replace them?", words, ("Replace them", "Cancel")) == "Replace them"
+
+    def deliver_again(self) -> None:
+        """Write the same things to the same place, as they are now."""
+        if self.last is not None:
+            self.deliver_to(self.last[1], self.last[0])
 
     def write_to(self, path: Path) -> None:
-        job = self.session.job
-        pieces = delivered(job, self.session.choice.item)
-        chord = job.tolerance.deviation / 5
+        """Write the chosen thing, or all that are visible, by the file's ending, in mm."""
+        chord = self.session.job.tolerance.deviation / 5
+        settings = DeliverSettings("chosen", suffix=path.suffix.lower(), chord=chord)
+        if not self.handed_over(settings):
+            settings = replace(settings, what="visible")
+        self.deliver_to(path, settings)
 
-        def done(lost: str) -> None:
-            names = ", ".join(piece.name for piece in pieces)
-            words = f"Wrote {names} to {path.name}, in mm."
-            self.session.told.emit("trouble" if lost else "news", f"{words} {lost}".strip())
+    def deliver_to(self, path: Path, settings: DeliverSettings) -> None:
+        """Write things to a file, or into a folder."""
+        pieces, name = self.handed_over(settings), self.session.job.name
+
+        def done(written: Written) -> None:
+            self.last = settings, path
+            words = " ".join(filter(None, [written.words, written.lost]))
+            self.session.told.emit("trouble" if written.lost else "news", words)
 
         def failed(error: Exception) -> None:
             words = str(error) if isinstance(error, FileError) else repr(error)
@@ -208,7 +248,7 @@ class Documents(QObject):
             "",
             "deliver",
             f"Writing {path.name}",
-            lambda *_: write_pieces(path, pieces, chord, job.name),
+            lambda *_: deliver(pieces, settings, path, name),
             done,
             failed=failed,
         )

@@ -76,7 +76,7 @@ class Window(Guarded, QMainWindow):
         self.hint_line = HintLine(self.session)
         self.sheet = Sheet(self.session)
         self.cards = CardHolder(self.session, self.commands)
-        self.cards.more["lines"] = (self.documents,)
+        self.cards.more["lines"] = self.cards.more["deliver"] = (self.documents,)
         self.cards.more["sections"] = (self.sheet, self.show_sheet)
         self.finder = Finder(self.commands, self)
         self.commands.serve(

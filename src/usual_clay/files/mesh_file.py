@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,9 @@ from usual_clay.files.limited import read_apart
 from usual_clay.files.units import MILLIMETRES, millimetres_in
 
 SUFFIXES = (".stl", ".ply", ".obj", ".off", ".glb")
-OUT = (".stl", ".ply", ".obj", ".3mf")
+OUT = (".stl", ".ply", ".obj", ".3mf", ".glb")
+# Formats that hold several named things.
+NAMED = (".obj", ".3mf", ".glb")
 # A header ends before so many bytes.
 HEADER = 64 << 10
 # A format whose lengths are metres by its own standard.
@@ -234,12 +237,46 @@ def _brief(error: Exception) -> str:
     return (str(error).strip().splitlines() or [type(error).__name__])[0][:80]
 
 
+@dataclass(frozen=True, eq=False)
+class MeshPart:
+    """Triangles that are written, with a name and a colour ("#rrggbb", or empty)."""
+
+    name: str
+    vertices: Floats
+    triangles: Ints
+    colour: str = ""
+
+
 def write_mesh(path: Path, vertices: Floats, triangles: Ints) -> None:
-    """Write triangles as one of `OUT`, STL and PLY binary, in mm."""
+    """Write triangles as one of `OUT`, in mm."""
+    write_parts(path, [MeshPart(path.stem, vertices, triangles)], "mm")
+
+
+def write_parts(path: Path, parts: Sequence[MeshPart], unit: str) -> None:
+    """Write triangles as one of `OUT`, STL and PLY binary; names and colours where it holds them.
+
+    Parameters
+    ----------
+    unit : str
+        Of the numbers, for formats that say it.
+    """
     import trimesh
 
-    mesh = trimesh.Trimesh(vertices, triangles, process=False)
-    mesh.units = "mm"
+    suffix = path.suffix.lower()
+    meshes = []
+    for part in parts:
+        mesh = trimesh.Trimesh(part.vertices, part.triangles, process=False)
+        mesh.units = unit
+        if part.colour and suffix != ".stl":
+            rgb = [int(part.colour[k : k + 2], 16) for k in (1, 3, 5)]
+            mesh.visual = trimesh.visual.ColorVisuals(mesh, face_colors=[*rgb, 255])
+        meshes.append(mesh)
+    whole: Any = meshes[0] if len(meshes) == 1 else trimesh.util.concatenate(meshes)
+    if suffix in NAMED:
+        whole = trimesh.Scene()
+        for part, mesh in zip(parts, meshes, strict=True):
+            whole.add_geometry(mesh, node_name=part.name, geom_name=part.name)
     with whole_file(path) as temporary:
-        told = mesh.export(file_type=path.suffix[1:].lower())
+        said = {"header": "Usual Clay"} if suffix == ".obj" else {}
+        told = whole.export(file_type=suffix[1:], **said)
         temporary.write_bytes(told.encode("ascii") if isinstance(told, str) else told)

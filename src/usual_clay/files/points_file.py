@@ -247,7 +247,8 @@ def _numbers(
     return np.array(good, dtype=np.float64).reshape(-1, len(columns)), tuple(bad)
 
 
-def write_points(path: Path, points: Floats) -> None:
-    """Write points, (n, 3), as CSV with the header x,y,z, in mm."""
+def write_points(path: Path, points: Floats, unit: str = "mm") -> None:
+    """Write points, (n, 3), as CSV; a header tells the unit where it is not mm."""
+    header = "x,y,z" if unit == "mm" else ",".join(f"{axis} [{unit}]" for axis in "xyz")
     with whole_file(path) as temporary:
-        np.savetxt(temporary, points, "%.6f", ",", header="x,y,z", comments="")
+        np.savetxt(temporary, points, "%.6f", ",", header=header, comments="")

@@ -5,20 +5,32 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
+from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.body.kernel import Spline, silenced, topology
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
 from usual_clay.files.exchange import SUFFIXES, read_curves, read_exchange
 
+Geometry = Spline | BodyShape | TriangleMesh | Floats
 # What a header says of where a file comes from.
 SYSTEM = "Usual Clay"
+# How the kernel calls units.
+UNITS = {"mm": "MM", "cm": "CM", "m": "M", "in": "INCH", "ft": "FT"}
+# The axis that points up where a file goes, and how things are turned for it.
+Up = Literal["z", "y", "x"]
+TURNS: dict[Up, tuple[tuple[int, int, int], ...]] = {
+    "z": ((1, 0, 0), (0, 1, 0), (0, 0, 1)),
+    "y": ((1, 0, 0), (0, 0, 1), (0, -1, 0)),
+    "x": ((0, 0, 1), (1, 0, 0), (0, 1, 0)),
+}
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,13 +40,13 @@ class Piece:
     Attributes
     ----------
     name : str
-    geometry : BSplineCurve, BSplineSurface or BodyShape
+    geometry : BSplineCurve, BSplineSurface, BodyShape, TriangleMesh or (n, 3) array of points
     colour : str
         "#rrggbb", or empty.
     """
 
     name: str
-    geometry: Spline | BodyShape
+    geometry: Geometry
     colour: str = ""
 
 
@@ -46,11 +58,12 @@ def pieces_of(given: Given) -> list[Piece]:
     return [each if isinstance(each, Piece) else Piece(*each) for each in given]
 
 
-def write_exchange(path: Path, given: Given, job: str = "") -> str:
+def write_exchange(path: Path, given: Given, job: str = "", unit: str = "mm", up: Up = "z") -> str:
     """Write named surfaces, curves and bodies as STEP or IGES, by the file's ending.
 
-    In STEP control points stay the same. IGES is read back, as it parts a curve at its kinks and
-    may drop a control point where a net closes.
+    The file says its unit; whoever reads it gets the same size. In STEP control points stay the
+    same. IGES is read back, as it parts a curve at its kinks and may drop a control point where a
+    net closes.
 
     Returns
     -------
@@ -69,7 +82,8 @@ def write_exchange(path: Path, given: Given, job: str = "") -> str:
     step = path.suffix.lower() in (".step", ".stp")
     with whole_file(path) as temporary, silenced():
         write = _write_step if step else _write_iges
-        if not write(temporary, pieces, job) or not temporary.stat().st_size:
+        document = _document(pieces, up)
+        if not write(temporary, document, pieces, job, unit) or not temporary.stat().st_size:
             raise OSError(None, "the geometry kernel could not write it")
     return "" if step else _changed(path, pieces)
 
@@ -108,10 +122,21 @@ def _shape(piece: Piece) -> Any:
         from usual_clay.core.body.shapes import read
 
         return read(piece.geometry.exact).shape
+    assert isinstance(piece.geometry, Spline)
     return topology(piece.geometry)
 
 
-def _document(pieces: Sequence[Piece]) -> Any:
+def _turned(shape: Any, up: Up) -> Any:
+    """Return a shape as it stands where another axis points up."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
+    from OCP.gp import gp_Trsf
+
+    turn = gp_Trsf()
+    turn.SetValues(*(float(x) for row in TURNS[up] for x in (*row, 0)))
+    return BRepBuilderAPI_Transform(shape, turn, True).Shape()
+
+
+def _document(pieces: Sequence[Piece], up: Up) -> Any:
     """Return a document of the kernel that holds things with their names and colours."""
     from OCP.Quantity import Quantity_Color, Quantity_TypeOfColor
     from OCP.TCollection import TCollection_ExtendedString
@@ -125,7 +150,8 @@ def _document(pieces: Sequence[Piece]) -> Any:
     shapes = XCAFDoc_DocumentTool.ShapeTool_s(document.Main())
     colours = XCAFDoc_DocumentTool.ColorTool_s(document.Main())
     for piece in pieces:
-        label = shapes.AddShape(_shape(piece), False)
+        shape = _shape(piece)
+        label = shapes.AddShape(shape if up == "z" else _turned(shape, up), False)
         TDataStd_Name.Set_s(label, TCollection_ExtendedString(piece.name, True))
         if piece.colour:
             parts = [int(piece.colour[k : k + 2], 16) / 255 for k in (1, 3, 5)]
@@ -134,7 +160,7 @@ def _document(pieces: Sequence[Piece]) -> Any:
     return document
 
 
-def _write_step(path: Path, pieces: Sequence[Piece], job: str) -> bool:
+def _write_step(path: Path, document: Any, pieces: Sequence[Piece], job: str, unit: str) -> bool:
     from OCP.APIHeaderSection import APIHeaderSection_MakeHeader
     from OCP.IFSelect import IFSelect_ReturnStatus
     from OCP.Interface import Interface_Static
@@ -143,10 +169,10 @@ def _write_step(path: Path, pieces: Sequence[Piece], job: str) -> bool:
     from OCP.TCollection import TCollection_HAsciiString as Text
 
     writer = STEPCAFControl_Writer()
-    Interface_Static.SetCVal_s("write.step.unit", "MM")
+    Interface_Static.SetCVal_s("write.step.unit", UNITS[unit])
     writer.SetNameMode(True)
     writer.SetColorMode(True)
-    if not writer.Transfer(_document(pieces)):
+    if not writer.Transfer(document):
         return False
     model = writer.ChangeWriter().Model()
     names = [piece.name for piece in pieces if not isinstance(piece.geometry, BodyShape)]
@@ -172,13 +198,13 @@ def _write_step(path: Path, pieces: Sequence[Piece], job: str) -> bool:
     return bool(writer.Write(str(path)) == IFSelect_ReturnStatus.IFSelect_RetDone)
 
 
-def _write_iges(path: Path, pieces: Sequence[Piece], _job: str) -> bool:
+def _write_iges(path: Path, document: Any, _pieces: Sequence[Piece], _job: str, unit: str) -> bool:
     from OCP.IGESCAFControl import IGESCAFControl_Writer
     from OCP.Interface import Interface_Static
 
-    Interface_Static.SetCVal_s("write.iges.unit", "MM")
+    Interface_Static.SetCVal_s("write.iges.unit", UNITS[unit])
     Interface_Static.SetIVal_s("write.iges.brep.mode", 0)
     writer = IGESCAFControl_Writer()
     writer.SetNameMode(True)
     writer.SetColorMode(True)
-    return bool(writer.Transfer(_document(pieces)) and writer.Write(str(path)))
+    return bool(writer.Transfer(document) and writer.Write(str(path)))

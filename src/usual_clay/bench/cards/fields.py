@@ -20,8 +20,13 @@ class Pick:
     name: str
     label: str
     options: tuple[tuple[str, Any, str], ...]
-    # Choices that are shown in a second line, so that none is clipped.
+    # Choices that are shown in further lines, so that none is clipped.
     second: tuple[tuple[str, Any, str], ...] = ()
+    third: tuple[tuple[str, Any, str], ...] = ()
+
+    @property
+    def lines(self) -> tuple[tuple[tuple[str, Any, str], ...], ...]:
+        return tuple(filter(None, (self.options, self.second, self.third)))
 
 
 @dataclass(frozen=True)
@@ -109,9 +114,7 @@ class Fields(QWidget):
     def _build(self, field: Field) -> list[Row]:
         if isinstance(field, Pick):
             rows = []
-            for index, options in enumerate((field.options, field.second)):
-                if not options:
-                    continue
+            for index, options in enumerate(field.lines):
                 choice = Choice([(word, tip) for word, _, tip in options])
                 values = {word: value for word, value, _ in options}
                 choice.chosen.connect(
@@ -177,7 +180,7 @@ class Fields(QWidget):
         for field in self.fields:
             value = self._values.get(field.name)
             if isinstance(field, Pick):
-                word = next((w for w, v, _ in (*field.options, *field.second) if v == value), "")
+                word = next((w for x in field.lines for w, v, _ in x if v == value), "")
                 for part in self.parts[field.name]:
                     part.set_value(word)  # type: ignore[attr-defined]
             elif isinstance(field, Figure):

@@ -80,9 +80,9 @@ class JobCard(Card):
                 clicked=lambda: commands.run("spread"),
             ),
             button(
-                "Write STEP ...",
-                "Hand all visible surfaces over",
-                clicked=lambda: commands.run("step"),
+                "Hand over ...",
+                "Files for others: STEP, IGES, STL and more (Ctrl+E)",
+                clicked=lambda: commands.run("deliver"),
             ),
         )
         self.column.addStretch(1)

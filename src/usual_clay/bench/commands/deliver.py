@@ -6,12 +6,23 @@ from functools import partial
 
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.command import Command
+from usual_clay.bench.commands.gather import ask
 from usual_clay.bench.paper import png_of
-from usual_clay.job.items import Body, Curve, Surface
+from usual_clay.files.deliver import FORMATS
+from usual_clay.job.items import Body, Curve, Item, PointList, Scan, Surface
 
 
-def write(suffix: str, bench: Bench) -> None:
-    bench.documents.deliver(suffix)
+def hand_over(suffix: str, bench: Bench) -> None:
+    ask("deliver", bench)
+    bench.cards.get("deliver").offer(suffix)
+
+
+def again(bench: Bench) -> None:
+    bench.documents.deliver_again()
+
+
+def nothing_again(bench: Bench) -> str:
+    return "" if bench.documents.last is not None else "Nothing was handed over yet."
 
 
 def report(bench: Bench) -> None:
@@ -21,25 +32,30 @@ def report(bench: Bench) -> None:
 
 
 def nothing_to_write(bench: Bench) -> str:
-    there = any(bench.any_of(kind) for kind in (Surface, Curve, Body))
+    there = any(bench.any_of(kind) for kind in (Surface, Curve, Body, Scan, PointList))
     return "" if there else "There is nothing to write yet."
 
 
-def _write(name: str, words: str, suffix: str, icon: str, also: str, key: str = "",
-           fits: tuple[type[Curve] | type[Surface] | type[Body], ...] = ()) -> Command:  # fmt: skip
-    return Command(name, words, partial(write, suffix), f"export save {also}", key, "Deliver",
-                   icon, name.upper(), why_not=nothing_to_write, fits=fits)  # fmt: skip
+def _write(suffix: str, icon: str, also: str, fits: tuple[type[Item], ...]) -> Command:
+    title = FORMATS[suffix].title
+    return Command(title.lower(), f"Hand over as {title}", partial(hand_over, suffix),
+                   f"write export save {also}", "", "Deliver", icon, title,
+                   why_not=nothing_to_write, fits=fits)  # fmt: skip
 
 
 EXACT = (Curve, Surface, Body)
+TRIANGLES = (Surface, Body, Scan)
 COMMANDS = (
-    _write("step", "Write STEP", ".step", "export", "exchange cad", "Ctrl+E", EXACT),
-    _write("iges", "Write IGES", ".igs", "export", "exchange cad", fits=EXACT),
-    _write("stl", "Write STL triangles", ".stl", "triangle", "mesh print", fits=(Surface, Body)),
-    _write("obj", "Write OBJ triangles", ".obj", "triangle", "mesh"),
-    _write("3mf", "Write 3MF triangles", ".3mf", "triangle", "mesh print", fits=(Body,)),
-    _write("svg", "Write curves as SVG, true scale", ".svg", "export", "drawing", fits=(Curve,)),
+    Command("deliver", "Hand over: files for others", partial(hand_over, ""),
+            "export write save deliver file", "Ctrl+E", "Deliver", "share", "Hand over",
+            why_not=nothing_to_write, fits=(*EXACT, Scan, PointList)),
+    Command("deliver again", "Hand over again, as it is now", again, "export repeat write more",
+            "Ctrl+Shift+E", "Deliver", "arrow-clockwise", "Again", why_not=nothing_again),
+    _write(".step", "export", "exchange cad", EXACT),
+    _write(".igs", "export", "exchange cad igs", EXACT),
+    _write(".stl", "triangle", "mesh print triangles", TRIANGLES),
+    _write(".3mf", "triangle", "mesh print triangles", TRIANGLES),
+    _write(".svg", "export", "drawing curves flat true scale", (Curve,)),
     Command("report", "Report: a paper of the job", report, "pdf print paper summary document",
             "", "Deliver", "file-text", "Report", why_not=nothing_to_write),
-    _write("csv", "Write points along curves as CSV", ".csv", "dots-nine", "coordinates"),
 )  # fmt: skip
