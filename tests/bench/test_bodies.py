@@ -197,6 +197,25 @@ def _without(path: Path, out: Path, name: str) -> None:
             new.writestr(entry, data)
 
 
+def test_combs_run_through_all_that_is_cut(with_faces: Hands) -> None:
+    hands, sight = with_faces, with_faces.session.sight
+    hands.window.set_station("Check")
+    hands.window.commands.run("combs")
+    hands.wait()
+    assert len(sight.combs) == 4
+    card = hands.window.cards.card
+    card.fields.parts["at"][0].number.setValue(0.9)
+    hands.wait()
+    places = np.concatenate([comb.points for comb in sight.combs])
+    assert np.ptp(places[:, 0]) < 1e-9
+    assert "straight" in card.words.text()
+    hands.press("along u")
+    hands.wait()
+    assert len(sight.combs) == 6 * 8
+    hands.window.cards.close_asked()
+    assert not sight.combs
+
+
 def test_what_is_handed_over_is_told_before_and_done_again_by_one_key(
     with_faces: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -15,16 +15,20 @@ from usual_clay.core.body.faces import faces_of
 from usual_clay.core.body.kernel import surface_from_kernel
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.check.curvature import bent, draft_angle
-from usual_clay.core.check.joints import face_of_surface, find_joints
+from usual_clay.core.check.cut_comb import comb_of_cut, comb_of_isocurves, words_of
+from usual_clay.core.check.joints import GRADES, face_of_surface, find_joints
 from usual_clay.core.check.reflection import lamp_lines, mirrored, room, stripes
 from usual_clay.core.check.spots import spots_of
 from usual_clay.core.check.thickness import wall_thickness
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.core.spline.tessellate import grid_triangles
 from usual_clay.job.checking import tightest_of, undercut_of
+from usual_clay.job.combs import parts_of
+from usual_clay.job.items import Surface
 
 AXES = gp_Ax3(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))
 
@@ -149,26 +153,28 @@ def test_contour_lines_lie_at_round_figures() -> None:
     assert np.flatnonzero(lines[:, 2]).tolist() == list(range(10, 101, 10))
 
 
-def wall(lift: float, lean: float, bend: float) -> BSplineSurface:
+def wall(lift: float, lean: float, bend: float, flow: float = 0.0) -> BSplineSurface:
     """Return a sheet beside x = 0 to the right, leaning and bending away from level."""
-    x = np.array([0.0, 5.0, 10.0])
+    x = np.array([0.0, 10 / 3, 20 / 3, 10.0])
     y = np.array([0.0, 20.0])
-    height = lift + np.tan(lean) * x + np.array([0, 0, bend * 50.0])
-    # The middle control point carries the slope: a parabola of the bend alone.
+    # The control points of a cubic: what is square to the third, what is cubic to the last.
+    height = lift + np.tan(lean) * x + bend * 50 * np.array([0, 0, 1 / 3, 1])
+    height = height + flow * 1000 / 6 * np.array([0, 0, 0, 1])
     points = np.stack([*np.meshgrid(x, y, indexing="ij"), np.repeat(height[:, None], 2, 1)], -1)
-    return BSplineSurface(even_knots(3, 2), even_knots(2, 1), points)
+    return BSplineSurface(even_knots(4, 3), even_knots(2, 1), points)
 
 
-@pytest.mark.parametrize(("lift", "lean", "bend", "grade"), [
-    (0.0, 0.0, 0.0, "G2"), (0.0, 0.0, 0.05, "G1"), (0.0, 3.0, 0.0, "G0"), (0.05, 0.0, 0.0, "open"),
+@pytest.mark.parametrize(("lift", "lean", "bend", "flow", "grade"), [
+    (0.0, 0.0, 0.0, 0.0, "G3"), (0.0, 0.0, 0.0, 0.004, "G2"), (0.0, 0.0, 0.05, 0.0, "G1"),
+    (0.0, 3.0, 0.0, 0.0, "G0"), (0.05, 0.0, 0.0, 0.0, "open"),
 ])  # fmt: skip
-def test_joints_of_known_gap_angle_and_step(
-    lift: float, lean: float, bend: float, grade: str
+def test_joints_of_known_gap_angle_step_and_flow(
+    lift: float, lean: float, bend: float, flow: float, grade: str
 ) -> None:
     left = flat((-10, 0, 0), (0, 0, 0), (0, 20, 0), (-10, 20, 0))
     faces = [
         face_of_surface("Left", left),
-        face_of_surface("Right", wall(lift, np.radians(lean), bend)),
+        face_of_surface("Right", wall(lift, np.radians(lean), bend, flow)),
     ]
     (joint,) = find_joints(faces, 0.2)
     assert joint.grade == grade
@@ -176,11 +182,12 @@ def test_joints_of_known_gap_angle_and_step(
     assert joint.gap == pytest.approx(lift, abs=1e-9)
     assert np.degrees(joint.angle) == pytest.approx(lean, abs=1e-6)
     # Along it each class that is wanted is reached, or not, as the class of the whole says.
-    for k, wanted in enumerate(("G0", "G1", "G2")):
-        short, reached = joint.short_of(wanted)[1:-1], ("open", "G0", "G1", "G2").index(grade)
+    for k, wanted in enumerate(GRADES[1:]):
+        short, reached = joint.short_of(wanted)[1:-1], GRADES.index(grade)
         assert (short > 1).all() if k >= reached else (short <= 1).all(), wanted
     if not lean and not lift:
         assert joint.step == pytest.approx(bend, rel=1e-6, abs=1e-9)
+        assert joint.flow == pytest.approx(flow, rel=1e-4, abs=1e-5)
 
 
 def test_a_joined_block_has_twelve_square_joints() -> None:
@@ -208,3 +215,33 @@ def test_spots_of_known_dents() -> None:
     assert second.mean == pytest.approx(0.2)
     assert np.linalg.norm(first.at[:2] - [10, 10]) < 4
     assert spots_of(mesh, depth.ravel(), 0.5) == []
+
+
+def test_combs_on_a_cut_are_those_of_the_exact_curve() -> None:
+    # An eighth of a cylinder of 20 mm round the axis z, cut square to x: straight lines; square
+    # to z: arcs; leaning by 30 degrees, square to z: an ellipse.
+    radius, lean = 20.0, np.radians(30)
+    arc = make_curve(DrawnSettings("arc", tuple(
+        (radius * np.cos(a), radius * np.sin(a), 0.0) for a in (0.0, 0.6, 1.2)
+    )))  # fmt: skip
+    for angle in (0.0, lean):
+        turn = np.array(
+            [[1, 0, 0], [0, np.cos(angle), -np.sin(angle)], [0, np.sin(angle), np.cos(angle)]]
+        )
+        ends = [arc.points @ turn.T, (arc.points + np.array([0.0, 0, 40])) @ turn.T]
+        weights = None if arc.weights is None else np.stack([arc.weights] * 2, axis=1)
+        surface = BSplineSurface(arc.knots, even_knots(2, 1), np.stack(ends, axis=1), weights)
+        (part,) = parts_of(Surface(id="s", name="s", geometry=surface))
+        (line,) = comb_of_cut(*part, 2, 20.0)
+        assert np.abs(line.points[:, 2] - 20).max() < 1e-9
+        bend = np.linalg.norm(line.curvature, axis=1)
+        # Half axes of the ellipse, and its curvature at each place.
+        a, b = radius, radius / np.cos(angle)
+        off = np.arccos(np.clip(line.points[:, 0] / a, -1, 1))
+        exact = a * b / (a**2 * np.sin(off) ** 2 + b**2 * np.cos(off) ** 2) ** 1.5
+        assert np.abs(bend - exact).max() < 1e-9
+        assert np.abs(line.curvature[:, 2]).max() < 1e-12
+        assert not len(line.inflections)
+    rows = comb_of_isocurves(surface, "u", 3)
+    assert all(np.linalg.norm(x.curvature, axis=1) == pytest.approx(1 / radius) for x in rows)
+    assert "3 lines, no inflection, smallest radius 20 mm" in words_of(rows)

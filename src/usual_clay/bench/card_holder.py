@@ -44,6 +44,7 @@ ASKED = {
     "joints": ("joints", "JointsCard"),
     "spots": ("spots", "SpotsCard"),
     "lines": ("lines", "LinesCard"),
+    "combs": ("combs", "CombsCard"),
     "deliver": ("deliver", "DeliverCard"),
     "keys": ("keys", "KeysCard"),
 }

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import QObject, Signal
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.comb import CombLine
 from usual_clay.core.check.deviation import Report
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Fairness
@@ -58,6 +59,9 @@ class Sight(QObject):
         # What a card shows on the stage: polylines, (n, 3), or single points, (1, 3).
         self.lit: list[Floats] = []
         self.signs: list[Sign] = []
+        # Combs on cuts, drawn to one scale.
+        self.combs: list[CombLine] = []
+        self.combs_scale = 1.0
         # Lines coloured along their length: places, and how bad it is there, past 1 too bad.
         self.graded: list[tuple[Floats, Floats]] = []
         # What a running search has found so far.
@@ -80,6 +84,11 @@ class Sight(QObject):
     def light(self, lines: list[Floats]) -> None:
         """Show lines and points on the stage; none ends it."""
         self.lit = lines
+        self.changed.emit()
+
+    def show_combs(self, lines: list[CombLine], scale: float) -> None:
+        """Show lines with their quills, all to one scale; none ends it."""
+        self.combs, self.combs_scale = lines, scale
         self.changed.emit()
 
     def grade(self, lines: list[tuple[Floats, Floats]]) -> None:

@@ -222,10 +222,19 @@ def _joints(told: Mapping[str, Any]) -> list[str]:
             _number(row["gap"], 4),
             _number(row["angle"], 2),
             _number(row["curvature_step"], 4),
+            _number(row["flow"], 5),
         ]
         for row in told["joints"]
     ]
-    heads = ("Between", "Class", "Length", "Gap", "Angle", "Curvature step, 1/mm")
+    heads = (
+        "Between",
+        "Class",
+        "Length",
+        "Gap",
+        "Angle",
+        "Curvature step, 1/mm",
+        "Its flow, 1/mm²",
+    )
     return [_table("Joints", heads, rows, 2)]
 
 

@@ -155,9 +155,11 @@ def joint_row(joint: FoundJoint) -> dict[str, Any]:
         "gap": joint.gap,
         "angle": float(np.degrees(joint.angle)),
         "curvature_step": joint.step,
+        "flow": joint.flow,
         "mean_gap": joint.mean_gap,
         "mean_angle": float(np.degrees(joint.mean_angle)),
         "mean_curvature_step": joint.mean_step,
+        "mean_flow": joint.mean_flow,
         "class": joint.grade,
         "at": joint.at.tolist(),
     }

@@ -22,7 +22,7 @@ OWNER = "joints"
 # So many rows are shown, the worst first.
 MOST = 24
 WIDE = 290
-TIPS = ("They touch", "One tangent plane", "One curvature")
+TIPS = ("They touch", "One tangent plane", "One curvature", "One change of curvature")
 
 
 class JointsCard(Card):
@@ -126,6 +126,8 @@ class JointsCard(Card):
         figures = (
             f"gap {joint.gap:.3f} mm, {np.degrees(joint.angle):.2f}°, step {joint.step:.3f} /mm"
         )
+        if self._wanted == "G3":
+            figures = f"step {joint.step:.4f} /mm, flow {joint.flow:.5f} /mm²"
         row = button("", f"{between}: {figures}, over {joint.length:.1f} mm", role="row",
                      clicked=partial(self._fly, joint))  # fmt: skip
         mark = "short" if self._falls_short(joint) else "as wanted"

@@ -39,6 +39,12 @@ def lines(bench: Bench) -> None:
     bench.cards.get("lines").offer()
 
 
+def combs(bench: Bench) -> None:
+    """Cut all that is visible, with combs."""
+    ask("combs", bench)
+    bench.cards.get("combs").offer()
+
+
 def nothing_to_check(bench: Bench) -> str:
     there = bench.any_of(Surface) or bench.any_of(Body)
     return "" if there else "There is no surface and no body to check yet."
@@ -107,6 +113,9 @@ COMMANDS = (
     Command("lines", "Lines plan: sections, lengthwise cuts and waterlines of all", lines,
             "contours stations drawing sheet dxf waterlines buttocks", "", "Check", "waves",
             "Lines plan", why_not=nothing_to_check),
+    Command("combs", "Combs on cuts and isocurves of all", combs,
+            "curvature comb section cross quills flow", "", "Check", "chart-line",
+            "Combs", why_not=nothing_to_check),
     task_command("distance", "Measure the distance of two things",
                  "ruler dimension gap apart least greatest angle measure", "Check",
                  "ruler", "Distance"),

@@ -11,7 +11,7 @@ from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.comb import Comb
+from usual_clay.core.check.comb import CombLine
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.tessellate import curve_points_shown
 
@@ -94,10 +94,10 @@ def draw_ghost(painter: QPainter, view: View, curve: BSplineCurve) -> None:
 def draw_comb(
     painter: QPainter,
     view: View,
-    comb: Comb,
+    comb: CombLine,
     scale: float,
     density: float = 1.0,
-    alike: Comb | None = None,
+    alike: CombLine | None = None,
     quick: bool = False,
 ) -> None:
     """Draw thin quills away from the bend, a line through their tips, dots at inflections.

@@ -154,6 +154,14 @@ def draw_graded(painter: QPainter, view: View, line: Floats, bad: Floats) -> Non
             painter.drawPolyline(run)
 
 
+def draw_thin_line(painter: QPainter, view: View, line: Floats) -> None:
+    """Draw a polyline as what something else stands on."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+    painter.setPen(QPen(QColor(now().ink), 1.0))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in view.project(line)[:, :2]]))
+
+
 def draw_lit_lines(painter: QPainter, view: View, line: Floats) -> None:
     """Draw a polyline, or a single point as a ring, that a card lights up."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(line) < 2000)

@@ -19,19 +19,33 @@ STRAIGHT = 0.05
 
 
 @dataclass(frozen=True, eq=False)
-class Comb:
+class CombLine:
+    """A line with its curvature.
+
+    Attributes
+    ----------
+    points, curvature : (n, 3) arrays
+        Places in mm, and curvature vectors in 1/mm, which point to the centre of the bend.
+    inflections : (k, 3) array
+        Where the bend changes its side.
+    """
+
+    points: Floats
+    curvature: Floats
+    inflections: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Comb(CombLine):
     """A curve's curvature.
 
     Attributes
     ----------
     t : (n,) array
-    points, curvature : (n, 3) arrays
-        Places in mm, and curvature vectors in 1/mm, which point to the centre of the bend.
     signed : (n,) array
         Their lengths, with the side of the bend seen along `normal` as sign.
     normal : (3,) array
         Of the plane in which the curve bends most.
-    inflections : (k, 3) array
     smallest_radius : float
         mm; infinite for a line.
     peak_ratio : float
@@ -39,11 +53,8 @@ class Comb:
     """
 
     t: Floats
-    points: Floats
-    curvature: Floats
     signed: Floats
     normal: Floats
-    inflections: Floats
     smallest_radius: float
     peak_ratio: float
 
@@ -60,12 +71,12 @@ def comb_of(curve: BSplineCurve, per_span: int = PER_SPAN) -> Comb:
     inflections = points[sign_changes(signed, size)]
     greatest = float(size.max(initial=0.0))
     return Comb(
-        t,
         points,
         curvature,
+        inflections,
+        t,
         signed,
         normal,
-        inflections,
         1 / greatest if greatest > 1e-12 else float("inf"),
         _peak_ratio(size, per_span),
     )

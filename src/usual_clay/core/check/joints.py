@@ -17,12 +17,13 @@ from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.parts import length_of, part_of
 from usual_clay.core.spline.surface import BSplineSurface
 
-Grade = Literal["open", "G0", "G1", "G2"]
-GRADES: tuple[Grade, ...] = ("open", "G0", "G1", "G2")
+Grade = Literal["open", "G0", "G1", "G2", "G3"]
+GRADES: tuple[Grade, ...] = ("open", "G0", "G1", "G2", "G3")
 PLACES = 33
-# Faces meet where they are no farther apart, mm; in tangent and in curvature within this,
-# radians and 1/mm.
-G0_GAP, G1_ANGLE, G2_STEP = 0.02, np.radians(0.1), 0.002
+# Faces meet where they are no farther apart, mm; in tangent, in curvature and in its flow within
+# this, radians, 1/mm and 1/mm squared.
+G0_GAP, G1_ANGLE, G2_STEP, G3_FLOW = 0.02, np.radians(0.1), 0.002, 0.0005
+ALLOWED = (G0_GAP, G1_ANGLE, G2_STEP, G3_FLOW)
 # Beside each other over less than this share of an edge, two faces only meet at a corner.
 BESIDE = 0.15
 
@@ -47,17 +48,17 @@ class FoundJoint:
         Their numbers.
     length : float
         mm.
-    gap, angle, step : float
-        The greatest along it: mm, radians, 1/mm.
-    mean_gap, mean_angle, mean_step : float
+    gap, angle, step, flow : float
+        The greatest along it: mm, radians, 1/mm, 1/mm squared.
+    mean_gap, mean_angle, mean_step, mean_flow : float
     grade : str
         The class that it reaches.
     at : (3,) array
         Where it is worst.
     points : (n, 3) array
         Along it.
-    shares : (3, n) array
-        How bad it is there: gap, angle and step, each as a share of what its class allows.
+    shares : (4, n) array
+        How bad it is there: gap, angle, step and flow, each as a share of what its class allows.
     """
 
     between: tuple[str, str]
@@ -66,9 +67,11 @@ class FoundJoint:
     gap: float
     angle: float
     step: float
+    flow: float
     mean_gap: float
     mean_angle: float
     mean_step: float
+    mean_flow: float
     grade: Grade
     at: Floats
     points: Floats
@@ -208,22 +211,21 @@ def _measured(
     joint = edge_joint(faces[mine].surface, faces[other].surface, part)
     # Next to corners where more than two faces meet, what is measured is of the corner.
     inner = slice(1, -1)
-    gap, angle, step = (x[inner] for x in (joint.gap, joint.angle, joint.step))
-    grade = grade_of(float(gap.max()), float(angle.max()), float(step.max()))
-    shares = np.stack([joint.gap / G0_GAP, joint.angle / G1_ANGLE, joint.step / G2_STEP])
-    rank = {"open": joint.gap, "G0": joint.angle, "G1": joint.step, "G2": joint.step}[grade]
+    figures = np.stack([joint.gap, joint.angle, joint.step, joint.flow])
+    gap, angle, step, flow = figures[:, inner].max(axis=1).tolist()
+    means = figures[:, inner].mean(axis=1).tolist()
+    grade = grade_of(gap, angle, step, flow)
+    # What keeps it from the next class tells where it is worst.
+    rank = figures[min(GRADES.index(grade), len(figures) - 1)]
     at = joint.points[1 + int(np.argmax(rank[inner]))]
     return FoundJoint(
         (faces[mine].name, faces[other].name), (mine, other), length_of(part),
-        float(gap.max()), float(angle.max()), float(step.max()), float(gap.mean()),
-        float(angle.mean()), float(step.mean()), grade, at, joint.points, shares,
+        gap, angle, step, flow, means[0], means[1], means[2], means[3], grade, at, joint.points,
+        figures / np.array(ALLOWED)[:, None],
     )  # fmt: skip
 
 
-def grade_of(gap: float, angle: float, step: float) -> Grade:
-    """Return the class that a joint reaches."""
-    if gap > G0_GAP:
-        return "open"
-    if angle > G1_ANGLE:
-        return "G0"
-    return "G1" if step > G2_STEP else "G2"
+def grade_of(*figures: float) -> Grade:
+    """Return the class that a joint of such a gap, angle, step and flow reaches."""
+    good = [figure <= most for figure, most in zip(figures, ALLOWED, strict=True)]
+    return GRADES[(*good, False).index(False)]
