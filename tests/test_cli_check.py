@@ -69,6 +69,17 @@ def test_check_tells_joints_faces_and_spots(
     (spot,) = told["spots"]
     assert abs(spot["greatest"]) == pytest.approx(0.2, abs=1e-6)
     assert spot["at"][2] == pytest.approx(29.8)
+    # Against another version, whose lid lies 0.12 mm higher: a part of 36 in its area.
+    write_exchange(scan := tmp_path / "other.step", box_faces(0.12))
+    code = main(["check", str(faces), "--against", str(scan), "--tolerance", "0.05",
+                 "--share", "0.999", "--report", str(report)])  # fmt: skip
+    told = json.loads(report.read_text())
+    assert code == 3
+    (spot,) = told["spots"]
+    assert abs(spot["greatest"]) == pytest.approx(0.12, abs=1e-6)
+    assert told["within_share"] == pytest.approx(1 - spot["area"] / 2200, abs=0.02)
+    assert spot["area"] == pytest.approx(200, rel=0.1)
+    assert main(["check", str(faces), "--against", str(faces), "--tolerance", "0.05"]) == 0
     capsys.readouterr()
     assert main(["check", str(tmp_path / "no.step")]) == 2
     assert len(capsys.readouterr().err.strip().splitlines()) == 1
@@ -146,6 +157,18 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands.session.undo()
     hands.wait()
     assert len(card.found.spots) == 1
+    # The surface before and now: as it was saved, and with its lid higher.
+    hands.session.commit(hands.session.job.changed("body-1", visible=False), "hide")
+    assert hands.session.save(tmp_path / "saved.uclay")
+    raised = lower + np.array([0, 0, 0.07])
+    moved = replace(lid, geometry=replace(lid.geometry, points=raised))
+    hands.session.commit(hands.session.job.with_item(moved), "raise")
+    hands.wait()
+    QTest.mouseClick(card.saved, Qt.MouseButton.LeftButton)
+    hands.wait(lambda: card.scan.currentText() == "Version: saved")
+    hands.wait()
+    assert card.found.report.max == pytest.approx(0.07, abs=1e-6)
+    hands.session.commit(hands.session.job.changed("body-1", visible=True), "show")
     hands.key(Qt.Key.Key_Escape, widget=hands.pane)
     plain = hands.picture()
     hands.window.commands.run("judge stripes")

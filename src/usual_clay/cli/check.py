@@ -20,6 +20,7 @@ from usual_clay.files.sources import take_faces
 from usual_clay.files.units import MILLIMETRES
 from usual_clay.job.checking import (
     against_scan,
+    as_measured,
     checked_items,
     faces_in,
     tightest_of,
@@ -44,6 +45,8 @@ def add_check_command(commands: Any) -> None:
     )  # fmt: skip
     one.add_argument("file", type=Path, help="STEP, IGES or a job")
     one.add_argument("--scan", type=Path, help="what all of it is judged by")
+    one.add_argument("--against", type=Path, metavar="FILE",
+                     help="another version, a job, STEP or IGES, in place of a scan")  # fmt: skip
     one.add_argument("--unit", choices=list(MILLIMETRES), default="mm", help="of the scan")
     one.add_argument("--tolerance", type=decimal, metavar="MM")
     one.add_argument("--share", type=decimal)
@@ -106,6 +109,10 @@ def _job_of(path: Path) -> Job:
 
 
 def _scan_of(options: argparse.Namespace, job: Job) -> Any:
+    if options.scan is not None and options.against is not None:
+        raise InputError("it is judged by a scan or against another version, not by both")
+    if options.against is not None:
+        return as_measured(_job_of(options.against))
     if options.scan is not None:
         return read_mesh(options.scan, options.unit)
     return next((scan.mesh for scan in job.all(Scan) if scan.visible), None)

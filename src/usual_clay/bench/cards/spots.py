@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
-from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.session import Session
@@ -15,7 +16,15 @@ from usual_clay.bench.widgets import Row, button, combo, fill, label
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.check.spots import OutSpot
 from usual_clay.core.progress import Progress
-from usual_clay.job.checking import AgainstScan, accepting, against_scan, checked_items
+from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.files import job_file
+from usual_clay.job.checking import (
+    AgainstScan,
+    accepting,
+    against_scan,
+    as_measured,
+    checked_items,
+)
 from usual_clay.job.items import Accepted, Scan, Surface
 
 OWNER = "spots"
@@ -33,7 +42,14 @@ class SpotsCard(Card):
         self.about.setText("All visible surfaces and bodies, by area.")
         self.scan = combo("The scan that judges them")
         self.scan.currentIndexChanged.connect(lambda _index: self.refresh())
-        self.column.addWidget(Row("Scan", self.scan, stretch=0))
+        self.column.addWidget(Row("Judged by", self.scan, stretch=0))
+        self.other = button("Another version ...", "Judge by what another job made, as if scanned",
+                            clicked=self._ask_version)  # fmt: skip
+        self.saved = button("As it was saved", "Judge by what this job made when it was saved",
+                            clicked=lambda: self.judge_by(self.session.path))  # fmt: skip
+        self.add_buttons(self.other, self.saved)
+        # Other versions as if scanned, by the files that they came from.
+        self._versions: dict[str, TriangleMesh] = {}
         self.figures = Figures()
         self.column.addWidget(self.figures)
         self.more = label(role="soft", wraps=True)
@@ -59,25 +75,59 @@ class SpotsCard(Card):
     def offer(self) -> None:
         """Judge what is visible."""
         self._shown = ()
+        self._versions = {}
         fill(self.scan, list(self.session.job.all(Scan)), "")
         self.refresh()
+
+    def _ask_version(self) -> None:
+        told, _ = QFileDialog.getOpenFileName(
+            self, "Another version", "", f"Jobs (*{job_file.SUFFIX})"
+        )
+        if told:
+            self.judge_by(Path(told))
+
+    def judge_by(self, path: Path | None) -> None:
+        """Judge by what a job file made."""
+        if path is None:
+            return
+
+        def came(mesh: TriangleMesh) -> None:
+            self._versions[str(path)] = mesh
+            if self.scan.findData(str(path)) < 0:
+                self.scan.addItem(f"Version: {path.stem}", str(path))
+            self._shown = ()
+            self.scan.setCurrentIndex(self.scan.findData(str(path)))
+            self.refresh()
+
+        self.say("Reading ...", "")
+        self.session.work.start(
+            OWNER, "version", f"Reading {path.name}",
+            lambda *_: as_measured(job_file.read_job(path)), came, failed=self.say_failed,
+            asked=True,
+        )  # fmt: skip
+
+    def _judge(self) -> TriangleMesh | None:
+        """Return what is chosen to judge by."""
+        told = str(self.scan.currentData() or "")
+        scan = self.session.job.get(told, Scan)
+        return self._versions.get(told) if scan is None else scan.mesh
 
     def refresh(self) -> None:
         session = self.session
         items = checked_items(session.shown)
-        scan = session.job.get(str(self.scan.currentData() or ""), Scan)
+        mesh = self._judge()
+        self.saved.setEnabled(session.path is not None and not session.is_saved)
         shapes = [item.geometry if isinstance(item, Surface) else item.shape for item in items]
         tolerance = session.job.tolerance
         accepted = list(session.job.all(Accepted))
-        shown = (scan and id(scan.mesh), tolerance, *map(id, shapes), *map(id, accepted))
+        shown = (id(mesh), tolerance, *map(id, shapes), *map(id, accepted))
         if shown == self._shown or not self.isVisible():
             return
         self._shown = shown
-        if scan is None or not items:
+        if mesh is None or not items:
             self.found = None
             self._show()
             return
-        mesh = scan.mesh
 
         def task(progress: Progress, _partial: object) -> AgainstScan:
             progress(0.1, "Measuring")
@@ -111,7 +161,7 @@ class SpotsCard(Card):
         self.figures.far.show_figure(percent(report.within_share), within)
         self.figures.far.show()
         self.more.setText(
-            f"rms {report.rms:.3f} mm, farthest {report.max:.3f} mm. Of the scan"
+            f"rms {report.rms:.3f} mm, farthest {report.max:.3f} mm. Of what judges it"
             f" {found.unmade / 100:.2f} cm² are not made; of what is made"
             f" {found.unmeasured / 100:.2f} cm² were never measured."
         )
@@ -128,7 +178,7 @@ class SpotsCard(Card):
     def _row(self, spot: OutSpot) -> QWidget:
         side = "inside" if spot.mean > 0 else "outside"
         greatest, mean = signed_text(spot.greatest), signed_text(spot.mean)
-        words = f"{spot.area:.1f} mm²  {greatest} mm  mean {mean}, {side} the scan"
+        words = f"{spot.area:.1f} mm²  {greatest} mm  mean {mean}, {side} it"
         return button(words, words, role="row", clicked=partial(self._fly, spot))
 
     def _add(self, row: QWidget) -> None:
@@ -142,10 +192,10 @@ class SpotsCard(Card):
         self.accept.setEnabled(spot is not None)
 
     def _accept(self) -> None:
-        scan = self.session.job.get(str(self.scan.currentData() or ""), Scan)
-        if self._chosen is None or scan is None:
+        mesh = self._judge()
+        if self._chosen is None or mesh is None:
             return
-        job = accepting(self.session.job, scan.mesh, self._chosen, self.note.text())
+        job = accepting(self.session.job, mesh, self._chosen, self.note.text())
         self.note.clear()
         self.session.sight.show_signs([])
         self.session.commit(job, "accept a spot")
