@@ -136,6 +136,25 @@ def choosing(_arguments: list[str]) -> None:
         print(*row)
 
 
+def turning(_arguments: list[str]) -> None:
+    """Print ms of each turn of the view of the demo job: with plain shading, and with stripes."""
+    window = fresh_window()
+    open_demo(window)
+    pane = window.stage.large
+    for judging in ("plain form", "judge stripes"):
+        window.commands.run(judging)
+        settle(window)
+        times = []
+        for _ in range(20):
+            start = time.perf_counter()
+            camera = pane.view.camera
+            pane.move_camera(camera.turned(0.06, 0.01, camera.focus))
+            pane.repaint()
+            QApplication.processEvents()
+            times.append(1e3 * (time.perf_counter() - start))
+        print(*times)
+
+
 def start(arguments: list[str]) -> None:
     """Tell the seconds since a time of the machine's clock, when the command was given."""
     app = make_application()
@@ -181,6 +200,7 @@ WHAT = {
     "curve": drag_curve,
     "surface": drag_surface,
     "choosing": choosing,
+    "turning": turning,
     "start": start,
     "large": large,
 }

@@ -18,6 +18,7 @@ from scipy.interpolate import LSQBivariateSpline, splprep
 from tests.true_shapes import SHAPES, turn_of
 from threadpoolctl import threadpool_limits
 
+from benchmarks.checking import checking
 from benchmarks.curves import from_curves
 from benchmarks.floating import floating
 from benchmarks.timing import say, seconds
@@ -283,6 +284,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "trace": tracing,
     "curves": from_curves,
     "floating": floating,
+    "checking": checking,
     "drag": dragging,
     "choosing": choosing,
     "live": live_surface,

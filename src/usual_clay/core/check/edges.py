@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
+from scipy.integrate import simpson
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.scan.mesh import unit
@@ -51,16 +53,46 @@ class EdgeJoint:
         )
 
 
+class Side(NamedTuple):
+    """What one of two surfaces has along a line.
+
+    Attributes
+    ----------
+    places, normals : (n, 3) arrays
+        Its feet, and its normals there.
+    bend, flow : (n,) arrays
+        Its curvature across the line, and how fast that changes on the way.
+    """
+
+    places: Floats
+    normals: Floats
+    bend: Floats
+    flow: Floats
+
+    def part(self, which: slice) -> Side:
+        return Side(*(each[which] for each in self))
+
+
 def edge_joint(first: BSplineSurface, second: BSplineSurface, border: BSplineCurve) -> EdgeJoint:
     """Measure the joint of two surfaces along a border, corners included."""
+    points, along, _, into = places_along(border)
+    return joint_of(points, *(side_along(each, points, along, into) for each in (first, second)))
+
+
+def places_along(border: BSplineCurve) -> tuple[Floats, Floats, float, Floats]:
+    """Return places along a border, its directions there, its length, and how far into a surface
+    is looked."""
     t = np.linspace(*border.domain, PLACES)
     points, along = curve_derivatives(border, t, 1)
-    step = INTO * float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
-    sides = [_side(surface, points, unit(along), step) for surface in (first, second)]
-    (place_a, normal_a, bend_a, flow_a), (place_b, normal_b, bend_b, flow_b) = sides
-    gap = np.linalg.norm(place_a - place_b, axis=1)
-    across = np.linalg.norm(np.cross(normal_a, normal_b), axis=1)
-    facing = np.einsum("nk,nk->n", normal_a, normal_b)
+    length = float(simpson(np.linalg.norm(along, axis=1), x=t))
+    return points, unit(along), length, np.full(PLACES, INTO * length)
+
+
+def joint_of(points: Floats, first: Side, second: Side) -> EdgeJoint:
+    """Return the joint of two sides along a line."""
+    gap = np.linalg.norm(first.places - second.places, axis=1)
+    across = np.linalg.norm(np.cross(first.normals, second.normals), axis=1)
+    facing = _dot(first.normals, second.normals)
     # Surfaces may face opposite ways and still have one tangent plane.
     turn = np.where(facing < 0, -1.0, 1.0)
     # Of one that faces the other way both the curvature and the way across are turned.
@@ -68,29 +100,31 @@ def edge_joint(first: BSplineSurface, second: BSplineSurface, border: BSplineCur
         points,
         gap,
         np.arctan2(across, np.abs(facing)),
-        np.abs(bend_a - turn * bend_b),
-        np.abs(flow_a - flow_b),
+        np.abs(first.bend - turn * second.bend),
+        np.abs(first.flow - second.flow),
     )
 
 
-def _side(
-    surface: BSplineSurface, points: Floats, along: Floats, step: float
-) -> tuple[Floats, Floats, Floats, Floats]:
-    """Return feet, normals, the normal curvature square to the line, and how fast it changes on
-    the way, (n,): from three places a step apart, into the surface."""
+def side_along(surface: BSplineSurface, points: Floats, along: Floats, step: Floats) -> Side:
+    """Return what a surface has along lines: how fast its curvature changes is told from three
+    places a step apart, into the surface."""
     feet = foot_points(surface, points)
     place, normal, bend, way = _across(surface, feet.u, feet.v, along)
     (u0, u1), (v0, v1) = surface.domain
-    u, v = (np.stack([t + k * step * rate for k in (-2, -1, 1, 2)])
-            for t, rate in zip((feet.u, feet.v), way, strict=True))  # fmt: skip
-    inside = ((u >= u0) & (u <= u1) & (v >= v0) & (v <= v1)).sum(axis=1)
-    # All along it is one side of the line on which the surface lies.
-    sign, near, far = (1, 2, 3) if inside[2:].sum() >= inside[:2].sum() else (-1, 1, 0)
-    one, two = (
-        _across(surface, np.clip(u[k], u0, u1), np.clip(v[k], v0, v1), along, normal)[2]
-        for k in (near, far)
+    u, v = (
+        np.stack([t + k * step * rate for k in (-2, -1, 1, 2)])
+        for t, rate in zip((feet.u, feet.v), way, strict=True)
     )
-    return place, normal, bend, sign * (4 * one - 3 * bend - two) / (2 * step)
+    inside = (u >= u0) & (u <= u1) & (v >= v0) & (v <= v1)
+    ahead = inside[2:].sum(axis=0) >= inside[:2].sum(axis=0)
+    u, v = np.clip(u, u0, u1), np.clip(v, v0, v1)
+    tried = (np.concatenate([np.where(ahead, t[2], t[1]), np.where(ahead, t[3], t[0])])
+             for t in (u, v))  # fmt: skip
+    far_u, far_v = tried
+    bends = _across(surface, far_u, far_v, np.tile(along, (2, 1)), np.tile(normal, (2, 1)))[2]
+    one, two = bends[: len(points)], bends[len(points) :]
+    flow = np.where(ahead, 1.0, -1.0) * (4 * one - 3 * bend - two) / (2 * step)
+    return Side(place, normal, bend, flow)
 
 
 def _across(

@@ -7,14 +7,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.check.edges import edge_joint
-from usual_clay.core.progress import Progress, silent
+from usual_clay.core.check.edges import EdgeJoint, Side, joint_of, places_along, side_along
+from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.boundary import BORDERS, border_curve
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
-from usual_clay.core.spline.parts import length_of, part_of
+from usual_clay.core.spline.parts import part_of
 from usual_clay.core.spline.surface import BSplineSurface
 
 Grade = Literal["open", "G0", "G1", "G2", "G3"]
@@ -112,50 +111,76 @@ def find_joints(
         return []
     t = np.linspace(0, 1, PLACES)
     lines = [curve_points(edge, edge.domain[0] + t * np.ptp(edge.domain)) for edge in edges]
-    tree = cKDTree(np.concatenate(lines))
-    which = np.repeat(np.arange(len(edges)), PLACES)
-    found: dict[tuple[int, int, int], FoundJoint] = {}
+    boxes = np.stack([np.stack([line.min(axis=0), line.max(axis=0)]) for line in lines])
+    found: dict[tuple[int, int, int], _Run] = {}
     for k, edge in enumerate(edges):
-        progress(k / len(edges), "Measuring joints")
-        runs = [
-            (other, run)
-            for other, where in _beside(k, owners, lines, tree, which, limit)
-            for run in _runs(where)
-        ]
-        for other, run in runs:
-            joint = _measured(edge, faces, owners[k], owners[other], run, t)
-            first, second = sorted((owners[k], owners[other]))
-            key = (first, second, _same_place(found, first, second, joint, limit))
-            # The same joint is found from either side: the longer run of it is kept.
-            if key not in found or joint.length > found[key].length:
-                found[key] = joint
+        progress(0.5 * k / len(edges), "Looking for joints")
+        for other, where in _beside(k, np.array(owners), lines, boxes, limit):
+            for part in _runs(where):
+                run = _Run.of(edge, owners[k], owners[other], t[part])
+                first, second = sorted((run.mine, run.other))
+                key = (first, second, _same_place(found, first, second, run, limit))
+                # The same joint is found from either side: the longer run of it is kept.
+                if key not in found or run.length > found[key].length:
+                    found[key] = run
+    runs = list(found.values())
+    joints = _measured(faces, runs, stretch(progress, 0.5, 1.0))
     order = {grade: k for k, grade in enumerate(GRADES)}
-    return sorted(found.values(), key=lambda each: (order[each.grade], -each.angle, -each.step))
+    return sorted(joints, key=lambda each: (order[each.grade], -each.angle, -each.step))
+
+
+@dataclass(frozen=True, eq=False)
+class _Run:
+    """The part of a face's edge beside which another face runs: places along it, and the way."""
+
+    mine: int
+    other: int
+    points: Floats
+    along: Floats
+    length: float
+    into: Floats
+
+    @classmethod
+    def of(cls, edge: BSplineCurve, mine: int, other: int, places: Floats) -> _Run:
+        low, high = float(places.min()), float(places.max())
+        start, span = edge.domain[0], float(np.ptp(edge.domain))
+        whole = low <= 0 and high >= 1
+        part = edge if whole else part_of(edge, start + low * span, start + high * span)
+        return cls(mine, other, *places_along(part))
 
 
 def _beside(
-    k: int, owners: Sequence[int], lines: Sequence[Floats], tree: cKDTree, which: Ints, limit: float
+    k: int, owners: Ints, lines: Sequence[Floats], boxes: Floats, limit: float
 ) -> list[tuple[int, Bools]]:
-    """Return the edges of other faces that run beside an edge, and where along it."""
+    """Return the edges of other faces that run beside an edge, and where along it.
+
+    Parameters
+    ----------
+    boxes : (n, 2, 3) array
+        The least and greatest coordinates of each line.
+    """
     line = lines[k]
     step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).max())
-    near = tree.query_ball_point(line, limit + step)
-    others = np.unique(which[np.unique(np.concatenate([np.asarray(n, dtype=int) for n in near]))])
+    most = limit + 0.02 * step
+    low, high = boxes[:, 0] - most, boxes[:, 1] + most
+    meet = (low <= boxes[k, 1]).all(axis=1) & (high >= boxes[k, 0]).all(axis=1)
+    others = np.flatnonzero(meet & (owners != owners[k]))
+    # Of most of them only a corner lies here.
+    inside = ((line[:, None] >= low[others]) & (line[:, None] <= high[others])).all(axis=2)
+    others = others[inside.mean(axis=0) >= BESIDE]
     near_enough: dict[int, Bools] = {}
     best = np.full(len(line), np.inf)
     owner = np.full(len(line), -1)
-    for other in others:
-        if owners[other] == owners[k]:
-            continue
+    for other in others.tolist():
         away = to_line(line, lines[other])
-        near_enough[other] = away <= limit + 0.02 * step
-        mine = (away < best) & (away <= limit + 0.02 * step)
+        near_enough[other] = away <= most
+        mine = (away < best) & near_enough[other]
         best[mine], owner[mine] = away[mine], other
     found = []
-    for other in np.unique(owner[owner >= 0]):
+    for other in np.unique(owner[owner >= 0]).tolist():
         if (owner == other).mean() >= BESIDE:
             # At its ends other faces lie as near: the joint goes on into the corners.
-            found.append((int(other), near_enough[int(other)]))
+            found.append((other, near_enough[other]))
     return found
 
 
@@ -182,14 +207,13 @@ def to_line(points: Floats, line: Floats) -> Floats:
 
 
 def _same_place(
-    found: dict[tuple[int, int, int], FoundJoint], first: int, second: int, joint: FoundJoint,
-    limit: float,
-) -> int:  # fmt: skip
+    found: dict[tuple[int, int, int], _Run], first: int, second: int, run: _Run, limit: float
+) -> int:
     """Return which joint of two faces this is: those along another line are another."""
     number = 0
     while (first, second, number) in found:
         other = found[first, second, number]
-        middle = joint.points[len(joint.points) // 2]
+        middle = run.points[len(run.points) // 2]
         if float(np.linalg.norm(other.points - middle, axis=1).min()) < (
             limit + 0.1 * other.length
         ):
@@ -198,17 +222,30 @@ def _same_place(
     return number
 
 
-def _measured(
-    edge: BSplineCurve, faces: Sequence[Face], mine: int, other: int, where: Bools, t: Floats
-) -> FoundJoint:
-    """Measure a joint along the part of an edge where another face runs beside it."""
-    places = t[where]
-    low, high = float(places.min()), float(places.max())
-    start, span = edge.domain[0], float(np.ptp(edge.domain))
-    part = (
-        edge if low <= 0 and high >= 1 else part_of(edge, start + low * span, start + high * span)
-    )
-    joint = edge_joint(faces[mine].surface, faces[other].surface, part)
+def _measured(faces: Sequence[Face], runs: Sequence[_Run], progress: Progress) -> list[FoundJoint]:
+    """Measure joints: all that lies on one face at once."""
+    sides: dict[tuple[int, int], Side] = {}
+    for number, face in enumerate(faces):
+        mine = [k for k, run in enumerate(runs) if number in (run.mine, run.other)]
+        if not mine:
+            continue
+        progress(number / len(faces), "Measuring joints")
+        own = [runs[k] for k in mine]
+        points, along, into = (
+            np.concatenate([getattr(run, name) for run in own])
+            for name in ("points", "along", "into")
+        )
+        side = side_along(face.surface, points, along, into)
+        for place, k in enumerate(mine):
+            count = len(runs[k].points)
+            sides[k, number] = side.part(slice(place * count, (place + 1) * count))
+    return [
+        _told(faces, run, joint_of(run.points, sides[k, run.mine], sides[k, run.other]))
+        for k, run in enumerate(runs)
+    ]
+
+
+def _told(faces: Sequence[Face], run: _Run, joint: EdgeJoint) -> FoundJoint:
     # Next to corners where more than two faces meet, what is measured is of the corner.
     inner = slice(1, -1)
     figures = np.stack([joint.gap, joint.angle, joint.step, joint.flow])
@@ -219,7 +256,7 @@ def _measured(
     rank = figures[min(GRADES.index(grade), len(figures) - 1)]
     at = joint.points[1 + int(np.argmax(rank[inner]))]
     return FoundJoint(
-        (faces[mine].name, faces[other].name), (mine, other), length_of(part),
+        (faces[run.mine].name, faces[run.other].name), (run.mine, run.other), run.length,
         gap, angle, step, flow, means[0], means[1], means[2], means[3], grade, at, joint.points,
         figures / np.array(ALLOWED)[:, None],
     )  # fmt: skip
