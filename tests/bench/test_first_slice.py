@@ -6,9 +6,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, QSettings, Qt
+from PySide6.QtCore import QPoint, QPointF, QSettings, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QFileDialog, QLabel
 
 from tests.bench.hands import BACK, CTRL, NONE, Hands
 from usual_clay.bench.edits.regions import set_spread
@@ -168,6 +168,49 @@ def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
     assert not with_demo.session.trouble
 
 
+def test_the_first_surface_is_led_to_step_by_step(
+    hands: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window, way = hands.window, hands.window.first_surface
+
+    def comes_to(step: int) -> None:
+        hands.wait(lambda: way.step == step, 20)
+        hands.wait()
+
+    hands.press("First surface: six steps")
+    hands.wait(way.isVisible)
+    assert way.count.text() == "First surface, 1 of 6"
+    assert way.step == 0
+    middle = Qt.MouseButton.MiddleButton
+    hands.drag([QPoint(200, 200), QPoint(215, 204)], button=middle)
+    comes_to(1)
+    assert "<b>S</b>" in way.words.text()
+    hands.key(Qt.Key.Key_S)
+    hands.click(BACK)
+    comes_to(2)
+    hands.key(Qt.Key.Key_D)
+    comes_to(3)
+    hands.key(Qt.Key.Key_T)
+    comes_to(4)
+    chart = window.balance.chart
+    view = chart.plot.getViewBox()
+    place = next(
+        each for each in chart._front if (each[2].nu, each[2].nv) != way.surface.geometry.counts
+    )
+    at = chart.plot.mapFromScene(view.mapViewToScene(QPointF(*place[:2])))
+    QTest.mouseClick(chart.plot.viewport(), Qt.MouseButton.LeftButton, NONE, at)
+    comes_to(5)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "a.step"), ""))
+    hands.key(Qt.Key.Key_E, held=Qt.KeyboardModifier.ControlModifier)
+    hands.wait()
+    hands.press("Write ...")
+    comes_to(6)
+    assert way.count.text() == "Done"
+    assert (tmp_path / "a.step").exists()
+    QTest.mouseClick(way.leave_button, Qt.MouseButton.LeftButton)
+    assert way.isHidden()
+
+
 def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
     window, session = with_demo.window, with_demo.session
     with_demo.key(Qt.Key.Key_T, widget=with_demo.pane)
@@ -177,8 +220,6 @@ def test_balance_is_clicked_and_dragged(with_demo: Hands) -> None:
     view = chart.plot.getViewBox()
 
     def pixel(place: tuple) -> QPoint:
-        from PySide6.QtCore import QPointF
-
         scene = view.mapViewToScene(QPointF(place[0], place[1]))
         return chart.plot.mapFromScene(scene)
 

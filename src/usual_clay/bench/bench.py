@@ -32,6 +32,7 @@ class Bench:
     set_station: Callable[[str], None]
     close: Callable[[], object]
     balance: QWidget
+    begin_first: Callable[[], None]
 
     def chosen(self, kind: type[Kind]) -> Kind | None:
         """Return the chosen item if it is of a kind."""

@@ -28,6 +28,7 @@ from usual_clay.bench.commands.all import ALL
 from usual_clay.bench.commands.trace import TASK_HINT
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.finder import Finder
+from usual_clay.bench.first_surface import FirstSurface
 from usual_clay.bench.gestures import pick, place, sources
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.hint_line import HintLine
@@ -79,6 +80,7 @@ class Window(Guarded, QMainWindow):
         self.cards.more["lines"] = self.cards.more["deliver"] = (self.documents,)
         self.cards.more["sections"] = (self.sheet, self.show_sheet)
         self.finder = Finder(self.commands, self)
+        self.first_surface = FirstSurface(self.session, self.stage, self.documents, self.commands)
         self.commands.serve(
             Bench(
                 self.session,
@@ -90,6 +92,7 @@ class Window(Guarded, QMainWindow):
                 self.set_station,
                 self.close,
                 self.balance,
+                self.first_surface.begin,
             )
         )
         self._lay_out()
@@ -144,6 +147,7 @@ class Window(Guarded, QMainWindow):
             body.addWidget(part, 1 if part is middle else 0)
         column.addWidget(self.top_bar)
         column.addWidget(rule())
+        column.addWidget(self.first_surface)
         column.addLayout(body, 1)
         column.addWidget(self.hint_line)
         self.setCentralWidget(whole)
@@ -178,6 +182,7 @@ class Window(Guarded, QMainWindow):
         self.commands.refused.connect(lambda words: session.told.emit("trouble", words))
         documents.opened.connect(lambda: self.set_station("Surface"))
         documents.opened.connect(self.stage.fit)
+        self.first_surface.begun.connect(lambda: self.set_station("Surface"))
         documents.offered.connect(self._offer)
         documents.replayed.connect(lambda stream: self.cards.ask("probe").offer(stream))
         for signal in (session.job_changed, session.choice.changed, session.seen_changed):

@@ -28,6 +28,7 @@ class StartCard(Card):
             ("bring in scan", "Bring in a scan ...", "cube", "main"),
             ("open", "Open a job ...", "folder-open", ""),
             ("open demo", "Open the demo job", "fish-simple", ""),
+            ("first surface", "First surface: six steps", "flag", ""),
         ):
             made = button(words, words, role, picture)
             made.clicked.connect(lambda _=False, name=name: commands.run(name))

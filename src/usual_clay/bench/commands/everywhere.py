@@ -259,6 +259,8 @@ COMMANDS = (
             "Ctrl+O"),
     Command("open demo", "Open the demo job", lambda bench: bench.documents.open_demo(),
             "example sample lure"),
+    Command("first surface", "First surface: six steps on the demo scan",
+            lambda bench: bench.begin_first(), "tutorial learn start help guide lesson"),
     Command("save", "Save the job", lambda bench: bench.documents.save(), "document file",
             "Ctrl+S"),
     Command("save as", "Save the job under another name",

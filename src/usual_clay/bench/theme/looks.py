@@ -183,7 +183,7 @@ QFrame#row[chosen="true"] {{ background: {p.chosen_tint}; }}
 QFrame#row:focus {{ border-color: {p.accent}; }}
 QLabel[role="dim"] {{ color: {p.dim_ink}; }}
 QLabel[role="figure dim"] {{ font-size: 13.5pt; font-weight: 600; color: {p.dim_ink}; }}
-HintLine {{ background: {p.hint_bar}; }}
+HintLine, FirstSurface {{ background: {p.hint_bar}; }}
 Finder {{ background: {p.field}; border: 1px solid {p.line}; border-radius: 8px; }}
 QHeaderView::section {{ background: {p.ground}; border: none; padding: 6px; }}
 """
