@@ -13,14 +13,11 @@ from usual_clay.cli.figures import MET, NOT_MET, write_report
 from usual_clay.cli.settings import InputError, decimal
 from usual_clay.core.check.deviation import Tolerance, percent
 from usual_clay.core.check.joints import GRADES, FoundJoint, find_joints
-from usual_clay.files.exchange import SUFFIXES
-from usual_clay.files.job_file import SUFFIX, read_job
 from usual_clay.files.mesh_file import read_mesh
-from usual_clay.files.sources import take_faces
 from usual_clay.files.units import MILLIMETRES
+from usual_clay.files.versions import read_made, read_version
 from usual_clay.job.checking import (
     against_scan,
-    as_measured,
     checked_items,
     faces_in,
     tightest_of,
@@ -61,7 +58,7 @@ def add_check_command(commands: Any) -> None:
 def run_check(options: argparse.Namespace) -> int:
     """Do the command; return its exit code."""
     started = time.perf_counter()
-    job = _job_of(options.file)
+    job = read_made(options.file)
     items = checked_items(job)
     if not items:
         raise InputError(f"{options.file.name} holds no surface and no body")
@@ -100,19 +97,11 @@ def run_check(options: argparse.Namespace) -> int:
     return MET if met else NOT_MET
 
 
-def _job_of(path: Path) -> Job:
-    if path.suffix.lower() == SUFFIX:
-        return read_job(path)
-    if path.suffix.lower() not in SUFFIXES:
-        raise InputError(f"{path.name}: checked are {', '.join((*SUFFIXES, SUFFIX))} files")
-    return take_faces(Job(), path, "mm")[0]
-
-
 def _scan_of(options: argparse.Namespace, job: Job) -> Any:
     if options.scan is not None and options.against is not None:
         raise InputError("it is judged by a scan or against another version, not by both")
     if options.against is not None:
-        return as_measured(_job_of(options.against))
+        return read_version(options.against)
     if options.scan is not None:
         return read_mesh(options.scan, options.unit)
     return next((scan.mesh for scan in job.all(Scan) if scan.visible), None)

@@ -14,7 +14,6 @@ from usual_clay.core.check.curvature import bent_over
 from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.check.joints import Face, face_of_surface
 from usual_clay.core.check.spots import OutSpot, spots_of
-from usual_clay.core.errors import ClayError
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import as_shares
@@ -28,12 +27,6 @@ CHORD = 0.1
 # A scan's points farther from all that is made than so many tolerances are of something else.
 REACH = 20.0
 PLACES = 48
-# What is as if scanned has no triangle longer than the whole over this.
-DENSE = 150
-
-
-class CheckError(ClayError):
-    """What cannot be checked."""
 
 
 def checked_items(job: Job) -> list[Surface | Body]:
@@ -152,25 +145,6 @@ def triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:
         triangles.append(corners + count)
         count += len(points)
     return TriangleMesh(np.concatenate(vertices), np.concatenate(triangles))
-
-
-def as_measured(job: Job) -> TriangleMesh:
-    """Return what another version of a job made as if it had been scanned, evenly and dense.
-
-    Raises
-    ------
-    CheckError
-        Where nothing of it is shown.
-    """
-    # Slow to import.
-    from trimesh.remesh import subdivide_to_size
-
-    items = checked_items(job)
-    if not items:
-        raise CheckError(f"{job.name} shows no surface and no body")
-    mesh = triangles_of(items, CHORD * job.tolerance.deviation)
-    size = float(np.ptp(mesh.vertices, axis=0).max())
-    return TriangleMesh(*subdivide_to_size(mesh.vertices, mesh.triangles, size / DENSE, 40))
 
 
 def tightest_of(face: Face) -> tuple[float, Floats]:

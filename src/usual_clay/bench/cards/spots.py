@@ -17,12 +17,12 @@ from usual_clay.core.check.deviation import percent
 from usual_clay.core.check.spots import OutSpot
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.files import job_file
+from usual_clay.files.job_file import SUFFIX
+from usual_clay.files.versions import read_version
 from usual_clay.job.checking import (
     AgainstScan,
     accepting,
     against_scan,
-    as_measured,
     checked_items,
 )
 from usual_clay.job.items import Accepted, Scan, Surface
@@ -80,9 +80,7 @@ class SpotsCard(Card):
         self.refresh()
 
     def _ask_version(self) -> None:
-        told, _ = QFileDialog.getOpenFileName(
-            self, "Another version", "", f"Jobs (*{job_file.SUFFIX})"
-        )
+        told, _ = QFileDialog.getOpenFileName(self, "Another version", "", f"Jobs (*{SUFFIX})")
         if told:
             self.judge_by(Path(told))
 
@@ -102,7 +100,7 @@ class SpotsCard(Card):
         self.say("Reading ...", "")
         self.session.work.start(
             OWNER, "version", f"Reading {path.name}",
-            lambda *_: as_measured(job_file.read_job(path)), came, failed=self.say_failed,
+            lambda *_: read_version(path), came, failed=self.say_failed,
             asked=True,
         )  # fmt: skip
 

@@ -1,0 +1,240 @@
+"""Works a window at random, by its own commands, mouse and keys, and watches what it comes to.
+
+python -m tests.soak [MINUTES]
+"""
+
+from __future__ import annotations
+
+import os
+import random
+import sys
+import tempfile
+import threading
+import time
+from collections import Counter
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QDialog
+
+from tests.alike import difference
+from usual_clay.bench.guard import faults
+from usual_clay.bench.still import open_demo, settle
+from usual_clay.bench.window import Window
+from usual_clay.files.job_file import read_job
+from usual_clay.job.items import Curve, Floating, Surface
+from usual_clay.job.job import Job
+
+# What asks for a file, ends the window, or opens another job.
+LEFT_OUT = {
+    "bring in scan", "bring in points", "bring in curves", "pin", "replay", "report", "new", "open",
+    "open demo", "first surface", "save", "save as", "quit", "finder", "undo", "redo",
+}  # fmt: skip
+# After so many edits all is undone, done again, saved and opened.
+ROUND = 25
+# A step may take so long, s.
+LONGEST = 20.0
+
+
+@dataclass
+class Told:
+    """What came of it."""
+
+    steps: int = 0
+    edits: int = 0
+    refused: int = 0
+    rounds: int = 0
+    faults: list[str] = field(default_factory=list)
+    memory: list[float] = field(default_factory=list)
+    threads: list[int] = field(default_factory=list)
+    done: Counter[str] = field(default_factory=Counter)
+
+
+class Soak:
+    """A hand that cares for nothing."""
+
+    def __init__(self, window: Window, seed: int) -> None:
+        self.window, self.session = window, window.session
+        self.chance = random.Random(seed)
+        self.told = Told()
+        self.names = [c.name for c in window.commands if c.name not in LEFT_OUT]
+        self._last = ""
+        faults.came.connect(self._fault)
+        window.commands.refused.connect(lambda _words: self._count_refused())
+
+    def _fault(self, _words: str, details: str) -> None:
+        self.told.faults.append(f"after {self._last}:\n{details}")
+
+    def _count_refused(self) -> None:
+        self.told.refused += 1
+
+    def step(self) -> None:
+        """Do one thing."""
+        way = self.chance.choice(
+            (self._choose, self._choose, self._command, self._command, self._drag, self._key)
+        )
+        before = self.session.job
+        way()
+        settle(self.window, LONGEST)
+        for each in QApplication.topLevelWidgets():
+            if isinstance(each, QDialog) and each.isVisible():
+                each.reject()
+        self.told.steps += 1
+        self.told.edits += self.session.job is not before
+
+    def _choose(self) -> None:
+        items = list(self.session.job.items.values())
+        if items:
+            item = self.chance.choice(items)
+            self._last = f"choosing {item.name}"
+            self.session.choice.choose(item.id)
+            if isinstance(item, Curve | Surface) and self.chance.random() < 0.4:
+                count = len(item.geometry.points.reshape(-1, 3))
+                self.session.choice.choose_points([self.chance.randrange(count)])
+
+    def _command(self) -> None:
+        # Now and then what cannot be done is tried too.
+        able = [name for name in self.names if not self.window.commands.why_not(name)]
+        name = self.chance.choice(able if self.chance.random() < 0.9 else self.names)
+        self._last = f"command {name}"
+        self.told.done[name] += 1
+        self.window.commands.run(name)
+        settle(self.window, LONGEST)
+        if self.window.cards.asked is not None:
+            if self.chance.random() < 0.6:
+                self.window.cards.accept_asked()
+                settle(self.window, LONGEST)
+            self.window.cards.close_asked()
+
+    def _drag(self) -> None:
+        pane = self.chance.choice((self.window.stage.free, self.window.stage.side))
+        if not pane.isVisible():
+            return
+        self._last = f"a drag with {self.session.hand.tool} in hand"
+        start = QPoint(
+            self.chance.randrange(5, max(6, pane.width() - 5)),
+            self.chance.randrange(5, max(6, pane.height() - 5)),
+        )
+        chosen = self.session.shown.items.get(self.session.choice.item or "")
+        if isinstance(chosen, Curve | Surface) and self.chance.random() < 0.6:
+            places = chosen.geometry.points.reshape(-1, 3)
+            place = places[self.chance.randrange(len(places))]
+            x, y, _ = pane.view.project(place[None])[0]
+            start = QPoint(round(x), round(y))
+        button = self.chance.choice((Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton))
+        QTest.mousePress(pane, button, pos=start)
+        for _ in range(self.chance.randrange(4)):
+            start += QPoint(self.chance.randrange(-20, 21), self.chance.randrange(-20, 21))
+            QTest.mouseMove(pane, start)
+            QApplication.processEvents()
+        QTest.mouseRelease(pane, button, pos=start)
+
+    def _key(self) -> None:
+        keys = (Qt.Key.Key_Escape, Qt.Key.Key_Return, Qt.Key.Key_Delete, Qt.Key.Key_Up,
+                Qt.Key.Key_Left, Qt.Key.Key_Tab, Qt.Key.Key_BracketRight)  # fmt: skip
+        key = self.chance.choice(keys)
+        self._last = f"key {key.name} with {self.session.hand.tool} in hand"
+        QTest.keyClick(self.window.stage.large, key)
+
+    def round(self, folder: Path) -> None:
+        """Undo all, do it again, save and open; then look at memory and threads.
+
+        Raises
+        ------
+        AssertionError
+            Where something is not the same.
+        """
+        session = self.session
+        session.hand.take(None)
+        self.window.cards.close_asked()
+        settle(self.window, LONGEST)
+        # What follows has come to rest: with that the present step counts.
+        now, count = session.job, 0
+        while session.history.undo_words is not None:
+            session.undo()
+            count += 1
+        for _ in range(count):
+            session.redo()
+        settle(self.window, LONGEST)
+        wrong = difference(now, session.job, "job") if not _late(now) else ""
+        assert not wrong, f"done again it is not the same: {wrong}"
+        path = folder / "soak.uclay"
+        assert session.save(path), "it could not be saved"
+        wrong = difference(_kept(session.job), _kept(read_job(path)), "job")
+        assert not wrong, f"opened again it is not the same: {wrong}"
+        self.told.rounds += 1
+        self.told.memory.append(_megabytes())
+        self.told.threads.append(threading.active_count())
+
+
+def _kept(job: Job) -> Job:
+    """Return a job as a file keeps it: how things float is worked out when it is opened."""
+    for item in list(job.all(Floating)):
+        job = job.with_item(replace(item, lying=None))
+    return job
+
+
+def _megabytes() -> float:
+    """Return how much memory the process has."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
+
+
+def _late(job: object) -> bool:
+    """Tell whether something was still to be made when it was looked at."""
+    from usual_clay.job.remake import stale
+
+    return bool(stale(job))  # type: ignore[arg-type]
+
+
+def soak(window: Window, seconds: float, seed: int = 0, rounds: int = 0) -> Told:
+    """Work a window that has a job; return what came of it.
+
+    Parameters
+    ----------
+    rounds : int
+        End after so many, whatever the time; 0 for the time alone.
+    """
+    hand, end = Soak(window, seed), time.monotonic() + seconds
+    window.documents.may_leave = lambda: True  # type: ignore[method-assign]
+    with tempfile.TemporaryDirectory() as folder:
+        while time.monotonic() < end and (not rounds or hand.told.rounds < rounds):
+            for _ in range(ROUND):
+                hand.step()
+            hand.round(Path(folder))
+            if len(window.session.job.items) < 20:
+                # Little is left to do anything with.
+                open_demo(window)
+    return hand.told
+
+
+def main() -> int:
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from usual_clay.bench.application import make_application
+
+    make_application()
+    minutes = float(sys.argv[1]) if len(sys.argv) > 1 else 5.0
+    seed = int(sys.argv[2]) if len(sys.argv) > 2 else random.randrange(10**6)
+    window = Window()
+    window.show()
+    open_demo(window)
+    told = soak(window, 60 * minutes, seed)
+    for fault in dict.fromkeys(told.faults):
+        print(fault)
+    memory = told.memory
+    print(
+        f"seed {seed}: {told.steps} steps, {told.edits} edits, {told.refused} refused,"
+        f" {told.rounds} rounds of undo, redo, save and open; {len(told.faults)} faults."
+    )
+    if len(memory) > 5:
+        grown = 100 * (memory[-1] / memory[4] - 1)
+        print(f"{memory[4]:.0f} MB after the fifth round, {memory[-1]:.0f} MB at the end"
+              f" ({grown:+.0f} %); threads {told.threads[4]} and {told.threads[-1]}.")  # fmt: skip
+    sys.stdout.flush()
+    os._exit(1 if told.faults else 0)
+
+
+if __name__ == "__main__":
+    main()
