@@ -11,13 +11,14 @@ import sys
 import tempfile
 import threading
 import time
+import traceback
 from collections import Counter
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialog
+from PySide6.QtWidgets import QApplication
 
 from tests.alike import difference
 from usual_clay.bench.guard import faults
@@ -62,6 +63,9 @@ class Soak:
         self.names = [c.name for c in window.commands if c.name not in LEFT_OUT]
         self._last = ""
         faults.came.connect(self._fault)
+        sys.excepthook = lambda kind, error, trace: self._fault(
+            "", "".join(traceback.format_exception(kind, error, trace))
+        )
         window.commands.refused.connect(lambda _words: self._count_refused())
 
     def _fault(self, _words: str, details: str) -> None:
@@ -76,11 +80,12 @@ class Soak:
             (self._choose, self._choose, self._command, self._command, self._drag, self._key)
         )
         before = self.session.job
-        way()
+        try:
+            way()
+        except Exception as error:
+            # What Qt calls is guarded; this was called from here.
+            self._fault("", "".join(traceback.format_exception(error)))
         settle(self.window, LONGEST)
-        for each in QApplication.topLevelWidgets():
-            if isinstance(each, QDialog) and each.isVisible():
-                each.reject()
         self.told.steps += 1
         self.told.edits += self.session.job is not before
 
@@ -182,6 +187,13 @@ def _megabytes() -> float:
     return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
 
 
+def _put_away() -> None:
+    """Close whatever waits for an answer."""
+    for each in (QApplication.activePopupWidget(), QApplication.activeModalWidget()):
+        if each is not None:
+            each.close()
+
+
 def _late(job: object) -> bool:
     """Tell whether something was still to be made when it was looked at."""
     from usual_clay.job.remake import stale
@@ -199,6 +211,10 @@ def soak(window: Window, seconds: float, seed: int = 0, rounds: int = 0) -> Told
     """
     hand, end = Soak(window, seed), time.monotonic() + seconds
     window.documents.may_leave = lambda: True  # type: ignore[method-assign]
+    # Nobody answers: a menu or a question would wait for ever.
+    clock = QTimer(window, interval=40)
+    clock.timeout.connect(_put_away)
+    clock.start()
     with tempfile.TemporaryDirectory() as folder:
         while time.monotonic() < end and (not rounds or hand.told.rounds < rounds):
             for _ in range(ROUND):

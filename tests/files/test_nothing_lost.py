@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from tests.fuzz import READERS, dose
 from tests.kills import is_whole, kill, version
 from usual_clay.files.atomic import BEGUN, ReadOnlyError, write_text
 from usual_clay.files.errors import FileError
@@ -25,6 +26,12 @@ from usual_clay.files.svg_read import read_svg
 SHEET = """<?xml version="1.0"?><worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/\
 2006/main"><sheetData><row r="1"><c r="A1"><v>1</v></c></row><row r="1048576"><c r="XFD1048576">\
 <v>2</v></c></row></sheetData></worksheet>"""
+
+
+@pytest.mark.parametrize("name", sorted(READERS))
+@pytest.mark.filterwarnings("ignore")
+def test_damaged_files_are_told_and_nothing_else(name: str) -> None:
+    assert dose(name, 150, seed=1) == 150
 
 
 def test_kills_lose_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.guide import Spend
 from usual_clay.core.check.deviation import Tolerance, distance_levels
-from usual_clay.core.errors import sentence
+from usual_clay.core.errors import FitError, sentence
 from usual_clay.core.fit.cast import with_images
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.curve.trace import LIMIT as MOST_OF_A_CURVE
@@ -201,6 +201,10 @@ def built_search(make: Callable[[Any, Given, Progress, Any], SurfaceMade]) -> Se
         sample = given.maybe("near")
         areas = None
         if made.signed is None:
+            if not made.away:
+                raise FitError(
+                    "no curve lies on it to judge it by: set on its card within what it is made"
+                )
             signed = np.concatenate([*made.away.values()])
         else:
             signed = made.signed

@@ -247,7 +247,7 @@ def with_settings(job: Job, item: Followed, settings: Any) -> Job:
 def patches_with(job: Job, item: Followed) -> list[Followed]:
     """Return the patches that one opening is filled by, of which an item is one."""
     recipe = item.recipe
-    if recipe is None or not getattr(recipe.settings, "part", 0):
+    if recipe is None or recipe.kind != "fill" or not recipe.settings.part:
         return []
     return [
         each
