@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
@@ -202,13 +203,22 @@ def test_what_a_window_left_is_offered_and_opened(
     autosave = hands.window.autosave
     autosave.journal = Journal(journal_folder() / f"{gone.stdout.strip()}-1")
     session = hands.session
+    session.save(tmp_path / "faces.uclay")
     session.commit(session.job.changed(next(iter(session.job.items)), name="Written down"), "name")
     autosave.write()
     hands.wait(lambda: autosave._written is session.job)
     (left,) = left_behind()
     assert left.items == 10
+    assert left.picture is not None
+    assert QImage(str(left.picture)).width() == 240
     fresh = Session()
     card = StartCard(fresh, hands.window.commands)
+    # It is compared with what was saved before it is opened, or dropped.
+    compared: list[Path] = []
+    card.compared.connect(compared.append)
+    next(each for each in card.findChildren(QPushButton) if each.text() == "Compare").click()
+    assert fresh.path == tmp_path / "faces.uclay"
+    assert any(item.name == "Written down" for item in read_job(compared[0]).items.values())
     opening = next(each for each in card.findChildren(QPushButton) if each.text() == "Open")
     opening.click()
     assert any(item.name == "Written down" for item in fresh.job.items.values())

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtGui import QImage
 
+from usual_clay.bench.paper import png_of
 from usual_clay.bench.session import Session
 from usual_clay.files.errors import FileError
 from usual_clay.files.journal import Journal
@@ -15,6 +18,8 @@ from usual_clay.log import logger
 BEHIND, REST = 30_000, 1_500
 
 
+# How wide the picture is that is kept with it, pixels.
+WIDE, SMOOTH = 240, Qt.TransformationMode.SmoothTransformation
 # A window that closes waits so long for what is being written, s.
 LONGEST = 5.0
 
@@ -24,10 +29,10 @@ class Autosave(QObject):
 
     _came = Signal(object, object)
 
-    def __init__(self, session: Session, journal: Journal | None = None) -> None:
+    def __init__(self, session: Session, picture: Callable[[], QImage]) -> None:
         super().__init__()
-        self._session = session
-        self.journal = journal or Journal()
+        self._session, self._picture = session, picture
+        self.journal = Journal()
         self._written: object = None
         self._rest = QTimer(self, singleShot=True, interval=REST)
         self._late = QTimer(self, singleShot=True, interval=BEHIND)
@@ -74,10 +79,12 @@ class Autosave(QObject):
             self._rest.start()
             return
 
+        shown = png_of(self._picture().scaledToWidth(WIDE, SMOOTH))
+
         def write() -> None:
             # Nobody waits for it, and nobody is told of it but where it fails.
             try:
-                journal.write(job, path)
+                journal.write(job, path, shown)
             except FileError as error:
                 self._came.emit(job, error)
             else:

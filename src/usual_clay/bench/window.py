@@ -64,12 +64,12 @@ class Window(Guarded, QMainWindow):
         self.session = Session()
         self.remaking, self.measuring = Remaking(self.session), Measuring(self.session)
         self.documents = Documents(self.session, self)
-        self.autosave = Autosave(self.session)
         self.commands = Commands(self)
         self.commands.add(*ALL)
         self.top_bar = TopBar(self.session)
         self.rail = ToolRail(self.session, self.commands)
         self.stage = Stage(self.session)
+        self.autosave = Autosave(self.session, lambda: self.stage.large.view.image())
         self.balance = Balance(self.session)
         self.fronts, self.calmness = Fronts(self.session), Calmness(self.session)
         self.prices = Prices(self.session)
@@ -182,6 +182,7 @@ class Window(Guarded, QMainWindow):
         self.commands.refused.connect(lambda words: session.told.emit("trouble", words))
         documents.opened.connect(lambda: self.set_station("Surface"))
         documents.opened.connect(self.stage.fit)
+        self.cards.start.compared.connect(self._compare_with)
         self.first_surface.begun.connect(lambda: self.set_station("Surface"))
         documents.offered.connect(self._offer)
         documents.replayed.connect(lambda stream: self.cards.ask("probe").offer(stream))
@@ -191,6 +192,12 @@ class Window(Guarded, QMainWindow):
     def _offer(self, paths: list[Path]) -> None:
         self.session.hand.take(None)
         self.cards.offer(paths)
+
+    def _compare_with(self, path: Path) -> None:
+        """Judge the open job by what a file made."""
+        self.set_station("Check")
+        self.commands.run("spots")
+        self.cards.get("spots").judge_by(path)
 
     def _refresh(self) -> None:
         mark = "" if self.session.is_saved else "*"

@@ -24,7 +24,7 @@ from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import described, packed
 from usual_clay.job.job import Job
 
-STATE = "state.json"
+STATE, PICTURE = "state.json", "picture.png"
 
 
 @dataclass(frozen=True)
@@ -41,6 +41,8 @@ class Left:
     at : float
         When it was written, seconds since 1970.
     items : int
+    picture : Path or None
+        What the stage showed.
     """
 
     folder: Path
@@ -48,6 +50,7 @@ class Left:
     path: str
     at: float
     items: int
+    picture: Path | None = None
 
     @property
     def when(self) -> str:
@@ -67,8 +70,13 @@ class Journal:
         # Arrays that lie there already, with themselves: their ids stay theirs.
         self._known: dict[int, tuple[object, str]] = {}
 
-    def write(self, job: Job, path: Path | None) -> None:
+    def write(self, job: Job, path: Path | None, picture: bytes = b"") -> None:
         """Write a job; arrays that are there already are not written again.
+
+        Parameters
+        ----------
+        picture : bytes
+            A PNG of the job, small.
 
         Raises
         ------
@@ -79,6 +87,8 @@ class Journal:
             used: dict[int, tuple[object, str]] = {}
             told = described(job, lambda name, array: self._keep(name, array, used))
             self._put("job.json", json.dumps(told, allow_nan=False).encode("utf-8"))
+            if picture:
+                self._put(PICTURE, picture)
             state = {
                 "name": job.name,
                 "path": "" if path is None else str(path.absolute()),
@@ -111,7 +121,7 @@ class Journal:
         os.replace(begun, self.folder / name)
 
     def _drop_unused(self) -> None:
-        kept = {entry for _, entry in self._known.values()} | {"job.json", STATE}
+        kept = {entry for _, entry in self._known.values()} | {"job.json", STATE, PICTURE}
         for path in self.folder.iterdir():
             if path.name not in kept:
                 with suppress(OSError):
@@ -134,7 +144,11 @@ def left_behind() -> list[Left]:
             try:
                 told = json.loads((folder / STATE).read_text(encoding="utf-8"))
                 name, path = str(told["name"])[:200], str(told["path"])
-                found.append(Left(folder, name, path, float(told["at"]), int(told["items"])))
+                shown = folder / PICTURE
+                found.append(
+                    Left(folder, name, path, float(told["at"]), int(told["items"]),
+                         shown if shown.exists() else None)
+                )  # fmt: skip
             except (OSError, ValueError, KeyError, TypeError):
                 # It ended before its first job was whole: there is nothing to recover.
                 shutil.rmtree(folder, ignore_errors=True)

@@ -2,6 +2,12 @@
 
 from __future__ import annotations
 
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QPixmap
+
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
@@ -13,10 +19,19 @@ from usual_clay.job.items import Body, Region, Scan, Surface
 
 # So many are offered.
 MOST_LEFT = 4
+# How wide their pictures are, pixels.
+WIDE = 72
 
 
 class StartCard(Card):
-    """Ways to begin, for an empty job."""
+    """Ways to begin, for an empty job.
+
+    Signals
+    -------
+    compared : a saved job is open that is to be judged by what a file made
+    """
+
+    compared = Signal(object)
 
     def __init__(self, session: Session, commands: Commands) -> None:
         super().__init__(session, "Begin")
@@ -44,11 +59,20 @@ class StartCard(Card):
             self.column.addWidget(label("Not saved when the program ended", role="group"))
         for left in found:
             words = label(f"{left.name}, {left.when}, {left.items} items", wraps=True)
+            shown = label()
+            shown.setVisible(left.picture is not None)
+            if left.picture is not None:
+                picture = QPixmap(str(left.picture))
+                smooth = Qt.TransformationMode.SmoothTransformation
+                shown.setPixmap(picture.scaledToWidth(WIDE, smooth))
             saved = f"Its file is {left.path}" if left.path else "It was never saved"
             words.setToolTip(saved)
             take = button("Open", f"Open it as it was left. {saved}")
+            compare = button("Compare", "Open the saved file, and judge it by what was left",
+                             role="quiet", clicked=partial(self._compare, left))  # fmt: skip
+            compare.setVisible(bool(left.path) and Path(left.path).exists())
             gone = button("Drop", "Let go of it for good", role="quiet")
-            row = Row("", words, take, gone, stretch=0)
+            row = Row("", shown, words, take, compare, gone, stretch=1)
             row.name.hide()
             take.clicked.connect(lambda _=False, left=left, row=row: self._recover(left, row))
             gone.clicked.connect(lambda _=False, left=left, row=row: self._drop(left, row))
@@ -63,6 +87,11 @@ class StartCard(Card):
         if opened:
             row.hide()
             drop(left)
+
+    def _compare(self, left: Left) -> None:
+        """Open the saved file, and show where what was left differs from it."""
+        if self.session.open(Path(left.path)):
+            self.compared.emit(recovered(left))
 
     def _drop(self, left: Left, row: Row) -> None:
         row.hide()
