@@ -7,11 +7,12 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, thousands
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Row, button, label
+from usual_clay.bench.widgets import button, label
 from usual_clay.core.check.deviation import percent
 from usual_clay.files.errors import FileError
 from usual_clay.files.journal import Left, drop, left_behind, recovered
@@ -72,13 +73,20 @@ class StartCard(Card):
                              role="quiet", clicked=partial(self._compare, left))  # fmt: skip
             compare.setVisible(bool(left.path) and Path(left.path).exists())
             gone = button("Drop", "Let go of it for good", role="quiet")
-            row = Row("", shown, words, take, compare, gone, stretch=1)
-            row.name.hide()
+            row = QWidget()
+            lines = QVBoxLayout(row)
+            lines.setContentsMargins(0, 0, 0, 4)
+            for parts in ((shown, words), (take, compare, gone)):
+                one = QHBoxLayout()
+                for part in parts:
+                    one.addWidget(part, part is words)
+                one.addStretch(parts[0] is take)
+                lines.addLayout(one)
             take.clicked.connect(lambda _=False, left=left, row=row: self._recover(left, row))
             gone.clicked.connect(lambda _=False, left=left, row=row: self._drop(left, row))
             self.column.addWidget(row)
 
-    def _recover(self, left: Left, row: Row) -> None:
+    def _recover(self, left: Left, row: QWidget) -> None:
         try:
             opened = self.session.recover(recovered(left), left.path)
         except FileError as error:
@@ -93,7 +101,7 @@ class StartCard(Card):
         if self.session.open(Path(left.path)):
             self.compared.emit(recovered(left))
 
-    def _drop(self, left: Left, row: Row) -> None:
+    def _drop(self, left: Left, row: QWidget) -> None:
         row.hide()
         drop(left)
 
