@@ -193,6 +193,40 @@ def test_saving_asks_before_it_replaces_and_sees_what_others_changed(
     assert not session.is_saved
 
 
+def test_several_are_chosen_in_the_shelf_and_meant_alike(with_faces: Hands) -> None:
+    hands, session, shelf = with_faces, with_faces.session, with_faces.window.shelf
+    order = list(shelf.rows)
+    left, shift = Qt.MouseButton.LeftButton, SHIFT
+    QTest.mouseClick(shelf.rows[order[1]], left)
+    QTest.mouseClick(shelf.rows[order[3]], left, shift)
+    QTest.mouseClick(shelf.rows[order[5]], left, CTRL)
+    hands.wait()
+    chosen = [order[k] for k in (1, 2, 3, 5)]
+    assert session.choice.every == set(chosen)
+    assert [each for each in order if shelf.rows[each].property("chosen")] == chosen
+    QTest.mouseClick(shelf.rows[order[2]], left, CTRL)
+    hands.window.commands.run("show only")
+    hands.wait()
+    visible = {item.id for item in session.job.items.values() if item.visible}
+    assert visible == {order[k] for k in (1, 3, 5)}
+    hands.window.commands.run("hide")
+    hands.wait()
+    assert not any(item.visible for item in session.job.items.values())
+    assert session.history.undo_words == "hide 3 things"
+    # By keys: on with Shift and the arrows.
+    shelf.rows[order[1]].setFocus()
+    hands.key(Qt.Key.Key_Space)
+    assert session.choice.every == {order[1]}
+    hands.key(Qt.Key.Key_Down, shift)
+    assert session.choice.every == {order[1], order[2]}
+    before = len(session.job.items)
+    hands.window.commands.run("delete")
+    hands.wait()
+    assert len(session.job.items) == before - 2
+    hands.window.commands.run("undo")
+    assert len(session.job.items) == before
+
+
 def test_what_a_window_left_is_offered_and_opened(
     with_faces: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

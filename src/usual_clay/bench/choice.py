@@ -30,6 +30,8 @@ class Choice(QObject):
         # The job that is shown, with a gesture's proposal.
         self._shown = shown
         self.item: ItemId | None = None
+        # What is chosen besides: the Shelf's actions are meant for all of it.
+        self.others: frozenset[ItemId] = frozenset()
         # A new item that Escape still drops.
         self.fresh: ItemId | None = None
         # An item of which it was said what would be loose without it.
@@ -41,10 +43,11 @@ class Choice(QObject):
         self.ringed: Ints = np.zeros(0, dtype=np.int64)
 
     def choose(self, item_id: ItemId | None) -> None:
-        """Choose an item; None chooses nothing."""
+        """Choose an item and nothing besides; None chooses nothing."""
         if item_id == self.item:
+            self.choose_besides(())
             return
-        self.item, self.warned = item_id, None
+        self.item, self.warned, self.others = item_id, None, frozenset()
         self.ringed = np.zeros(0, dtype=np.int64)
         # Leaving a curve ends its editing.
         self.points = frozenset()
@@ -55,6 +58,24 @@ class Choice(QObject):
         if self.fresh != item_id:
             self.fresh = None
         self.changed.emit()
+
+    def choose_besides(self, others: Iterable[ItemId]) -> None:
+        """Choose other items besides the one that is chosen."""
+        wanted = frozenset(others) - {self.item}
+        if self.item is not None and wanted != self.others:
+            self.others, self.warned = wanted, None
+            self.changed.emit()
+
+    @property
+    def every(self) -> frozenset[ItemId]:
+        """All that is chosen."""
+        return self.others if self.item is None else self.others | {self.item}
+
+    def besides(self, item_id: ItemId) -> list[ItemId]:
+        """Return what is meant by an item: all that is chosen with it, or it alone."""
+        if item_id not in self.every or not self.others:
+            return [item_id]
+        return [each for each in self._shown().items if each in self.every]
 
     def choose_points(self, which: Iterable[int]) -> None:
         """Choose points of the chosen curve or surface."""

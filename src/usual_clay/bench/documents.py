@@ -194,7 +194,7 @@ class Documents(QObject):
 
     def handed_over(self, settings: DeliverSettings) -> list[Piece]:
         """Return what of the job is handed over."""
-        items = delivered(self.session.job, self.session.choice.item, settings.what, settings.of)
+        items = delivered(self.session.job, self.session.choice.every, settings.what, settings.of)
         return [piece for item in items if (piece := piece_of(item)) is not None]
 
     def deliver(self, settings: DeliverSettings) -> None:

@@ -151,18 +151,31 @@ class Session(QObject):
             self.commit(self.job.changed(item_id, name=self.job.free_name(name)), "rename")
 
     def set_flag(self, item_id: ItemId, flag: str, value: bool) -> None:
+        """Set a flag of an item, and of all that is chosen with it."""
         word = {"visible": ("hide", "show"), "locked": ("unlock", "lock")}[flag][value]
-        self.commit(self.job.changed(item_id, **{flag: value}), word)
+        self._change_each(item_id, word, **{flag: value})
+
+    def _change_each(self, item_id: ItemId, word: str, **fields: Any) -> None:
+        job, every = self.job, self.choice.besides(item_id)
+        for each in every:
+            job = job.changed(each, **fields)
+        self.commit(job, word if len(every) == 1 else f"{word} {len(every)} things")
 
     def set_colour(self, item_id: ItemId, colour: str) -> None:
-        """Give an item a colour of its own; an empty one is its kind's again."""
-        self.commit(self.job.changed(item_id, colour=colour), "colour")
+        """Give an item, and all chosen with it, a colour; an empty one is its kind's again."""
+        self._change_each(item_id, "colour", colour=colour)
 
     def delete(self, item_id: ItemId) -> None:
+        """Delete an item, and all that is chosen with it."""
+        every, job = self.choice.besides(item_id), self.job
+        name = job.items[item_id].name if len(every) == 1 else f"{len(every)} things"
         try:
-            name = self.job.items[item_id].name
-            self.work.drop(item_id)
-            self.commit(self.job.without(item_id), f"delete {name}")
+            for each in every:
+                # A scan takes its regions along.
+                if each in job.items:
+                    self.work.drop(each)
+                    job = job.without(each)
+            self.commit(job, f"delete {name}")
         except JobError as error:
             self.told.emit("trouble", str(error))
 

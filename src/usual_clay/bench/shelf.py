@@ -79,9 +79,11 @@ class ShelfRow(Guarded, QFrame):
     Signals
     -------
     menu_wanted : the item's id, place on the screen
+    reached : the item's id; all from the chosen one to it are meant
     """
 
     menu_wanted = Signal(str, object)
+    reached = Signal(str)
 
     def __init__(self, session: Session, item: Item) -> None:
         super().__init__()
@@ -90,7 +92,7 @@ class ShelfRow(Guarded, QFrame):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"{item.name}, {_word_of(item)}")
         self.setObjectName("row")
-        self.setProperty("chosen", session.choice.item == item.id)
+        self.setProperty("chosen", item.id in session.choice.every)
         row = QHBoxLayout(self)
         row.setContentsMargins(16 if whole_of(item) else 3, 1, 6, 1)
         row.setSpacing(3)
@@ -157,8 +159,15 @@ class ShelfRow(Guarded, QFrame):
         QTimer.singleShot(0, session, lambda: session.rename(item_id, words))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.session.choice.choose(self.item.id)
-        if event.button() == Qt.MouseButton.RightButton:
+        held, choice = event.modifiers(), self.session.choice
+        right = event.button() == Qt.MouseButton.RightButton
+        if held & Qt.KeyboardModifier.ShiftModifier and choice.item is not None:
+            self.reached.emit(self.item.id)
+        elif held & Qt.KeyboardModifier.ControlModifier and choice.item is not None:
+            choice.choose_besides(choice.others ^ {self.item.id})
+        elif not right or len(choice.besides(self.item.id)) < 2:
+            choice.choose(self.item.id)
+        if right:
             self.menu_wanted.emit(self.item.id, event.globalPosition().toPoint())
 
     def mouseDoubleClickEvent(self, _event: QMouseEvent) -> None:
@@ -171,10 +180,12 @@ class ShelfRow(Guarded, QFrame):
             self.rename()
         elif event.key() == Qt.Key.Key_Menu:
             self.menu_wanted.emit(self.item.id, self.mapToGlobal(QPoint(40, self.height())))
-        elif event.key() == Qt.Key.Key_Down:
-            self.focusNextChild()
-        elif event.key() == Qt.Key.Key_Up:
-            self.focusPreviousChild()
+        elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            down = event.key() == Qt.Key.Key_Down
+            self.focusNextChild() if down else self.focusPreviousChild()
+            row = self.window().focusWidget()
+            if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and isinstance(row, ShelfRow):
+                row.reached.emit(row.item.id)
         else:
             super().keyPressEvent(event)
 
@@ -208,6 +219,7 @@ class Shelf(QScrollArea):
         self._groups: list[tuple[str, list[ItemId]]] = []
         self._made_for: tuple[object, object] | None = None
         self._chosen: ItemId | None = None
+        self._marked: frozenset[ItemId] = frozenset()
         self._filter = ""
         pace = Pace(self, lambda: session.is_proposing, self.refresh)
         session.job_changed.connect(pace.ask)
@@ -230,13 +242,18 @@ class Shelf(QScrollArea):
         self._made_for = made_for
         groups = self._wanted_groups(job)
         focused = next((key for key, row in self.rows.items() if row.hasFocus()), None)
-        changed = False
+        changed = renewed = False
         for item_id in [item_id for _, ids in groups for item_id in ids]:
             item, old = job.items[item_id], self.rows.get(item_id)
             if old is None or anew or old.told != told_of(job, item):
                 changed |= self._renew(item, old)
+                renewed = True
         if changed or groups != self._groups:
             self._arrange(groups)
+        if renewed:
+            # Also for whoever goes through them by keys in the order that is seen.
+            for before, after in pairwise(self.rows.values()):
+                QWidget.setTabOrder(before, after)
         if focused in self.rows:
             self.rows[focused].setFocus()
         self._mark_chosen()
@@ -253,6 +270,7 @@ class Shelf(QScrollArea):
         """Make a row anew; tell whether it still needs a place."""
         row = ShelfRow(self.session, item)
         row.menu_wanted.connect(self.menu_wanted)
+        row.reached.connect(self._choose_up_to)
         self.rows[item.id] = row
         if old is None:
             return True
@@ -283,11 +301,9 @@ class Shelf(QScrollArea):
                 self._place(empty)
             for item_id in ids:
                 self._place(self.rows[item_id])
-        # In the order that is seen, also for whoever goes through them by keys.
+        # In the order that is seen.
         ordered = [self.rows[item_id] for _, ids in groups for item_id in ids]
         self.rows = {row.item.id: row for row in ordered}
-        for before, after in pairwise(ordered):
-            QWidget.setTabOrder(before, after)
         self._groups = groups
         # The new rows have no place yet: the chosen one is brought into sight when they do.
         QTimer.singleShot(0, self, self.show_chosen)
@@ -303,14 +319,24 @@ class Shelf(QScrollArea):
         widget.deleteLater()
 
     def _mark_chosen(self) -> None:
-        chosen = self.session.choice.item
-        for item_id in {self._chosen, chosen}:
-            row = self.rows.get(item_id or "")
+        chosen, every = self.session.choice.item, self.session.choice.every
+        for item_id in self._marked | every:
+            row = self.rows.get(item_id)
             if row is not None:
-                set_look(row, "chosen", item_id == chosen)
+                set_look(row, "chosen", item_id in every)
+        self._marked = every
         if chosen != self._chosen:
             self._chosen = chosen
             self.show_chosen()
+
+    def _choose_up_to(self, item_id: ItemId) -> None:
+        """Choose all from the chosen row to another, as they are seen."""
+        choice, order = self.session.choice, list(self.rows)
+        if choice.item not in order:
+            choice.choose(item_id)
+            return
+        low, high = sorted((order.index(choice.item), order.index(item_id)))
+        choice.choose_besides(order[low : high + 1])
 
     def show_chosen(self) -> None:
         """Scroll so that the chosen item's row is in sight."""

@@ -247,7 +247,8 @@ class Window(Guarded, QMainWindow):
 
     def item_menu(self, item_id: ItemId, place: QPoint) -> None:
         """Show what fits an item."""
-        self.session.choice.choose(item_id)
+        if len(self.session.choice.besides(item_id)) < 2:
+            self.session.choice.choose(item_id)
         item = self.session.job.items[item_id]
         menu = QMenu(self)
         for command in self.commands.fitting(type(item)):

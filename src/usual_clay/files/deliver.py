@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
@@ -179,11 +179,11 @@ def write_item(path: Path, item: Item, chord: float) -> str:
     return write_pieces(path, [piece], chord)
 
 
-def delivered(job: Job, chosen: ItemId | None, what: What, of: Of = "made") -> list[Item]:
+def delivered(job: Job, chosen: Collection[ItemId], what: What, of: Of = "made") -> list[Item]:
     """Return the items of a job that are handed over."""
     every = [item for item in job.items.values() if piece_of(item) is not None]
     if what == "chosen":
-        return [item for item in every if item.id == chosen]
+        return [item for item in every if item.id in chosen]
     if of != "both":
         every = [item for item in every if isinstance(item, MEASURED) == (of == "measured")]
     return every if what == "all" else [item for item in every if item.visible]

@@ -99,7 +99,7 @@ class DeliverCard(Card):
 
     def offer(self, suffix: str = "") -> None:
         """Begin with what is chosen, or with all that is visible."""
-        chosen = delivered(self.session.job, self.session.choice.item, "chosen")
+        chosen = delivered(self.session.job, self.session.choice.every, "chosen")
         self.settings = replace(
             self.settings,
             what="chosen" if chosen else "visible",
@@ -117,7 +117,7 @@ class DeliverCard(Card):
 
     def refresh(self) -> None:
         job, settings = self.session.job, self.settings
-        items = delivered(job, self.session.choice.item, settings.what, settings.of)
+        items = delivered(job, self.session.choice.every, settings.what, settings.of)
         shown = (settings, job.tolerance, *map(id, items))
         if shown == self._shown or not self.isVisible():
             return

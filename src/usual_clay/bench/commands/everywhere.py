@@ -25,7 +25,7 @@ from usual_clay.bench.shelf import ShelfRow
 from usual_clay.bench.theme.theme import CHOICES, themes
 from usual_clay.job.edits import ties
 from usual_clay.job.edits.placing import MOVABLE
-from usual_clay.job.items import PointList, Region
+from usual_clay.job.items import ItemId, PointList, Region
 from usual_clay.job.kinds import whole_of
 
 TABBED = Qt.FocusPolicy.TabFocus
@@ -116,11 +116,12 @@ def move(does: str, bench: Bench) -> None:
 def delete_item(session: Session, item_id: str) -> None:
     """Delete an item; what would be loose without it is named first, and the key asked again."""
     job = session.job
-    gone = {item_id} | {each.id for each in job.all(Region) if each.scan == item_id}
+    every = session.choice.besides(item_id)
+    gone = {*every} | {each.id for each in job.all(Region) if each.scan in every}
     loose = {each.id: each for one in gone for each in job.followers(one) if each.id not in gone}
     if loose and session.choice.warned != item_id:
         session.choice.warned = item_id
-        name = job.items[item_id].name
+        name = job.items[item_id].name if len(every) == 1 else "these"
         session.told.emit(
             "trouble",
             f"{ties.words_of(list(loose.values()))} will be loose without {name}. Delete once more"
@@ -167,11 +168,12 @@ def go_to(panel: str, bench: Bench) -> None:
 
 
 def show_only(bench: Bench) -> None:
-    """Hide all but the chosen item and what it is a part of."""
-    session = bench.session
-    item = session.job.items[session.choice.item or ""]
-    keep = {item.id, whole_of(item)}
-    job = session.job
+    """Hide all but what is chosen and what that is a part of."""
+    session, job = bench.session, bench.session.job
+    item = job.items[session.choice.item or ""]
+    keep: set[ItemId | None] = set()
+    for each_id in session.choice.besides(item.id):
+        keep |= {each_id, whole_of(job.items[each_id])}
     for each in job.items.values():
         if each.visible != (each.id in keep):
             job = job.changed(each.id, visible=each.id in keep)
