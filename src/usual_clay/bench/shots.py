@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
-from usual_clay.bench.still import fresh_window, open_demo, settle
+from usual_clay.bench.still import fresh_window, open_surfaces, settle
 
 if TYPE_CHECKING:
     from usual_clay.bench.window import Window
@@ -96,7 +96,7 @@ def _brush(window: Window) -> None:
 
 
 def _cast(window: Window) -> None:
-    open_demo(window)
+    open_surfaces(window)
 
 
 def _chosen(window: Window) -> Surface:
@@ -117,7 +117,7 @@ def _refit(window: Window, **settings: object) -> None:
 
 
 def _tolerance(window: Window) -> None:
-    open_demo(window)
+    open_surfaces(window)
     _hide_curves(window)
     _refit(window, knots="adaptive")
     settle(window)
@@ -147,7 +147,7 @@ def _tolerance(window: Window) -> None:
 
 def _gather(window: Window, kind: type[Wanted], name: str = "") -> Wanted:
     """Open the demo job at Gather with one of its items shown and chosen; return the item."""
-    open_demo(window)
+    open_surfaces(window)
     window.set_station("Gather")
     item = next(i for i in window.session.job.all(kind) if name in i.name)
     if not item.visible:
@@ -226,7 +226,7 @@ def _shaping(window: Window) -> None:
     """A row of a lean surface, half way through a drag."""
     from usual_clay.job.edits.shaping import places_of, with_places
 
-    open_demo(window)
+    open_surfaces(window)
     _hide_curves(window)
     session = window.session
     _refit(window, nu=11, nv=5, knots="adaptive")
@@ -251,7 +251,7 @@ def _patch(window: Window) -> None:
     from usual_clay.demo.surfaces import gill_places
     from usual_clay.job.items import Scan, Surface
 
-    open_demo(window)
+    open_surfaces(window)
     _hide_curves(window)
     window.set_station("Surface")
     window.session.choice.choose(None)
@@ -273,7 +273,7 @@ def _sections(window: Window) -> None:
     """The belly patch and the scan, cut at six planes."""
     from usual_clay.job.items import Surface
 
-    open_demo(window)
+    open_surfaces(window)
     _hide_curves(window)
     window.set_station("Check")
     belly = next(s for s in window.session.job.all(Surface) if s.name == "Belly patch")

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from usual_clay.bench.gestures.look import zoom
-from usual_clay.bench.still import open_demo, settle
+from usual_clay.bench.still import open_demo, open_surfaces, settle
 from usual_clay.bench.window import Window
 from usual_clay.job.items import Curve, Surface
 
@@ -19,7 +19,7 @@ def _named(window: Window, name: str) -> Any:
 
 def _with_alone(window: Window, *names: str) -> None:
     """Open the demo job, and show these curves and surfaces alone."""
-    open_demo(window)
+    open_surfaces(window)
     job = window.session.job
     for item in job.items.values():
         if isinstance(item, Curve | Surface):
@@ -89,7 +89,7 @@ def _two_rail(window: Window) -> None:
     from usual_clay.job.edits.make import add
     from usual_clay.job.items import Region
 
-    open_demo(window)
+    open_surfaces(window)
     job = window.session.job
     curves = {curve.name: curve.id for curve in job.all(Curve)}
     for surface in job.all(Surface):

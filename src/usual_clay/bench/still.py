@@ -45,3 +45,16 @@ def open_demo(window: Window) -> None:
 
     window.documents.open_file(demo_job_file())
     settle(window)
+
+
+def open_surfaces(window: Window) -> None:
+    """Open the demo job without its bodies, which would stand before its surfaces."""
+    from usual_clay.job.items import Body, Floating
+
+    open_demo(window)
+    job = window.session.job
+    for item in list(job.items.values()):
+        if isinstance(item, Body | Floating):
+            job = job.changed(item.id, visible=False)
+    window.session.commit(job, "hide bodies")
+    settle(window)
