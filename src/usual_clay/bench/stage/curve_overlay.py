@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from pyqtgraph.functions import arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
+from usual_clay.bench.stage.marks import draw_thin_line
 from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
@@ -20,6 +23,8 @@ TALLEST = 0.16
 MOST_QUILLS = 160
 # Places of the line through the tips.
 FINE = 360
+# So many of the places on combs of cuts bend no more than what sets their scale.
+USUAL = 0.85
 # Smooth lines of just this width, in pixels, are painted some twenty times faster than others.
 FAST = 1.0
 
@@ -136,3 +141,18 @@ def draw_comb(
     if len(comb.inflections):
         for x, y in view.project(comb.inflections)[:, :2]:
             painter.drawEllipse(QPointF(x, y), 4.0, 4.0)
+
+
+def draw_combs_on_cuts(
+    painter: QPainter, view: View, combs: Sequence[CombLine], scale: float
+) -> None:
+    """Draw lines on what is made with their combs, all to one scale."""
+    if not combs:
+        return
+    sizes = np.linalg.norm(np.concatenate([comb.curvature for comb in combs]), axis=1)
+    # One tight place is not to lay all the rest flat.
+    usual = np.array([[float(np.quantile(sizes, USUAL)), 0.0, 0.0]])
+    like = CombLine(usual, usual, usual[:0])
+    for comb in combs:
+        draw_thin_line(painter, view, comb.points)
+        draw_comb(painter, view, comb, scale, 1.0, like)

@@ -35,7 +35,7 @@ from usual_clay.bench.stage.snapping import draw_snap, snap
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
-from usual_clay.core.check.comb import Comb, CombLine, comb_of
+from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.shaping import has_through, places_of
 from usual_clay.job.edits.surfaces import whole_lines
@@ -66,8 +66,6 @@ NUDGES = {
 BRUSHES = ("brush", "brush points")
 REST_AFTER = 160
 NARROW = 400
-# So many of the places on combs of cuts bend no more than what sets their scale.
-USUAL = 0.85
 # A view that no hand drags in follows so often while one drags in another, ms.
 ELSEWHERE = 400
 BACK = "\x08"
@@ -228,7 +226,8 @@ class Pane(Guarded, QWidget):
                 marks.draw_dimension(painter, self.view, dimension.figure, chosen)
         for places, bad in self.session.sight.graded:
             marks.draw_graded(painter, self.view, places, bad)
-        self._paint_combs_on_cuts(painter)
+        sight = self.session.sight
+        curve_overlay.draw_combs_on_cuts(painter, self.view, sight.combs, sight.combs_scale)
         for lit in self.session.sight.lit:
             marks.draw_lit_lines(painter, self.view, lit)
         for sign in self.session.sight.signs:
@@ -277,18 +276,6 @@ class Pane(Guarded, QWidget):
         sight, quick = self.session.sight, self.session.hand.dragging is not None
         scale, density = sight.comb_scale, sight.comb_density
         curve_overlay.draw_comb(painter, self.view, comb, scale, density, like, quick)
-
-    def _paint_combs_on_cuts(self, painter: QPainter) -> None:
-        combs, scale = self.session.sight.combs, self.session.sight.combs_scale
-        if not combs:
-            return
-        sizes = np.linalg.norm(np.concatenate([comb.curvature for comb in combs]), axis=1)
-        # One tight place is not to lay all the rest flat.
-        usual = np.array([[float(np.quantile(sizes, USUAL)), 0.0, 0.0]])
-        like = CombLine(usual, usual, usual[:0])
-        for comb in combs:
-            marks.draw_thin_line(painter, self.view, comb.points)
-            curve_overlay.draw_comb(painter, self.view, comb, scale, 1.0, like)
 
     def _shows_combs(self) -> bool:
         """Tell whether combs are shown: while a hand drags, in the view that it drags in."""
