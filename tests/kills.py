@@ -68,7 +68,9 @@ def kill(count: int, seed: int = 0) -> dict[str, int]:
         path = Path(folder) / "job.uclay"
         environment = os.environ | {"XDG_STATE_HOME": folder}
         os.environ["XDG_STATE_HOME"] = folder
-        for _ in range(count):
+        for number in range(count):
+            if number and number % 50 == 0:
+                print(f"{number} of {count}: {told}", file=sys.stderr, flush=True)
             write_job(path, version(0))
             child = subprocess.Popen(
                 [sys.executable, "-m", "tests.kills", "--write", str(path)],
