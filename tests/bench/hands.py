@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
@@ -15,6 +17,7 @@ from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.window import Window
 from usual_clay.demo.make import BACK_SEED
 from usual_clay.demo.scan import pose
+from usual_clay.files.deliver import DeliverSettings
 from usual_clay.job.items import Picture
 
 NONE = Qt.KeyboardModifier.NoModifier
@@ -108,6 +111,15 @@ class Hands:
         made = next(b for b in buttons if b.isVisible())
         QTest.mouseClick(made, Qt.MouseButton.LeftButton)
         self.wait()
+
+    def hand_over(self, path: Path) -> None:
+        """Write the chosen thing, or all that is visible, by a file's ending."""
+        documents = self.window.documents
+        chord = self.session.job.tolerance.deviation / 5
+        settings = DeliverSettings("chosen", suffix=path.suffix, chord=chord)
+        if not documents.handed_over(settings):
+            settings = replace(settings, what="visible")
+        documents.deliver_to(path, settings)
 
     def click_at(self, point: Sequence[float], held=NONE, pane: Pane | None = None) -> None:
         """Click where a point of the job's own space is seen."""

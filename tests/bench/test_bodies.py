@@ -255,7 +255,7 @@ def test_a_body_goes_out_and_comes_in_with_names(with_faces: Hands, tmp_path: Pa
     hands.wait()
     body = hands.session.job.get(body.id, Body)
     path = tmp_path / "block.step"
-    hands.window.documents.write_to(path)
+    hands.hand_over(path)
     hands.wait()
     text = path.read_text()
     assert f"PRODUCT('{body.name}'" in text

@@ -78,11 +78,11 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     # STEP, IGES and STL.
     session.choice.choose(again.id)
     for suffix in (".step", ".igs"):
-        window.documents.write_to(tmp_path / f"back{suffix}")
+        hands.hand_over(tmp_path / f"back{suffix}")
         hands.wait()
         (back,) = read_exchange(tmp_path / f"back{suffix}")
         assert np.abs(back.points - again.geometry.points).max() < 1e-9
-    window.documents.write_to(tmp_path / "back.stl")
+    hands.hand_over(tmp_path / "back.stl")
     hands.wait()
     assert len(read_mesh(tmp_path / "back.stl").triangles) > 100
 

@@ -27,7 +27,7 @@ from PySide6.QtWidgets import (
 
 from tests.bench.hands import CTRL, Hands
 from usual_clay.bench.documents import Documents
-from usual_clay.bench.work import Work
+from usual_clay.bench.work import GRACE, Request, Work
 from usual_clay.core.errors import FitError
 from usual_clay.core.progress import Cancelled
 from usual_clay.demo.make import demo_job_file
@@ -257,7 +257,7 @@ def test_tools_without_what_they_need_say_so(hands: Hands) -> None:
         assert words in window.cards.told.text()
     assert hands.session.hand.tool is None
     assert "No scan is shown" in window.stage.scene.why_no_scan("the brush")
-    window.documents.write_to(Path("/tmp/none.step"))
+    hands.hand_over(Path("/tmp/none.step"))
     hands.wait()
     assert "there is nothing to write" in window.cards.told.text()
 
@@ -285,6 +285,26 @@ def test_the_newest_request_wins(app: QApplication) -> None:
         QApplication.processEvents()
     assert sorted(got) == [4, 7, 8]
     assert set(partial) == {4}
+
+
+def test_what_is_dropped_is_told_to_have_ended_once(app: QApplication) -> None:
+    """Two that each drop their own when another ends would tell each other without end."""
+    work, ended, released = Work(), [], threading.Event()
+
+    def told(request: Request) -> None:
+        ended.append(request.owner)
+        for owner in "ab":
+            work.drop(owner)
+
+    work.ended.connect(told)
+    for owner in "ab":
+        work.start(owner, "look", "", lambda *_: released.wait(20), lambda _: None)
+    work.drop("a")
+    assert sorted(ended) == ["a", "b"]
+    released.set()
+    # Its own timers outlive the work: it is let go of after them.
+    QTest.qWait(GRACE + 100)
+    assert not work.is_busy()
 
 
 def test_a_cancel_ends_within_half_a_second_whatever_the_task_does(app: QApplication) -> None:

@@ -280,13 +280,13 @@ def test_a_spline_is_balanced_shaped_by_hand_and_handed_over(
     assert isinstance(again, Curve)
     assert again.watches == run.id
     session.choice.choose(again.id)
-    window.documents.write_to(tmp_path / "line.step")
+    hands.hand_over(tmp_path / "line.step")
     hands.wait()
     (back,) = read_curves(tmp_path / "line.step")
     places = curve_points(back, np.linspace(*back.domain, 200))
     own = curve_points(again.geometry, np.linspace(0, 1, 4000))
     assert cKDTree(own).query(places)[0].max() < 0.06
-    window.documents.write_to(tmp_path / "line.svg")
+    hands.hand_over(tmp_path / "line.svg")
     hands.wait()
     assert 'mm"' in (tmp_path / "line.svg").read_text()
 

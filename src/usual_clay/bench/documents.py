@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -22,7 +21,7 @@ from usual_clay.files.deliver import (
     delivered,
     files_of,
     held_by,
-    piece_of,
+    pieces_in,
 )
 from usual_clay.files.errors import FileError
 from usual_clay.files.point_stream import ReplayStream
@@ -194,8 +193,7 @@ class Documents(QObject):
 
     def handed_over(self, settings: DeliverSettings) -> list[Piece]:
         """Return what of the job is handed over."""
-        items = delivered(self.session.job, self.session.choice.every, settings.what, settings.of)
-        return [piece for item in items if (piece := piece_of(item)) is not None]
+        return pieces_in(delivered(self.session.job, self.session.choice.every, settings))
 
     def deliver(self, settings: DeliverSettings) -> None:
         """Ask where things go, and write them there; nothing is replaced unasked."""
@@ -222,14 +220,6 @@ class Documents(QObject):
         """Write the same things to the same place, as they are now."""
         if self.last is not None:
             self.deliver_to(self.last[1], self.last[0])
-
-    def write_to(self, path: Path) -> None:
-        """Write the chosen thing, or all that are visible, by the file's ending, in mm."""
-        chord = self.session.job.tolerance.deviation / 5
-        settings = DeliverSettings("chosen", suffix=path.suffix.lower(), chord=chord)
-        if not self.handed_over(settings):
-            settings = replace(settings, what="visible")
-        self.deliver_to(path, settings)
 
     def deliver_to(self, path: Path, settings: DeliverSettings) -> None:
         """Write things to a file, or into a folder."""

@@ -104,9 +104,8 @@ class Idle(QObject):
             return
         self._timer.stop()
         if self._asked is not None:
-            # Others of its kind look anew as this one ends, and this one as they do.
-            before, self._asked = self._asked, None
-            self.session.work.drop(before.surface.id, self.purpose)
+            self.session.work.drop(self._asked.surface.id, self.purpose)
+            self._asked = None
             self.drop()
         if self.enabled and wanted is not None:
             self._timer.start()

@@ -144,30 +144,35 @@ class Work(QObject):
 
     def cancel(self, request: Request | None) -> None:
         """End a request within half a second; where it keeps its best, that is handed over."""
-        if request is None:
+        if request is not None:
+            self._end(request, forgets=not request.keeps_best)
+
+    def _end(self, request: Request, forgets: bool) -> None:
+        if request.is_stopped and not request.is_wanted:
+            # It has ended, but for its task: that is told once.
             return
-        if self._waiting.get(request.key) is request:
-            del self._waiting[request.key]
-        if not request.keeps_best:
+        waits = self._waiting.get(request.key) is request
+        runs = self._running.get(request.key) is request
+        if forgets:
             request._then = {}
-        if self._running.get(request.key) is request:
+        if waits:
+            del self._waiting[request.key]
+        if runs:
             request._stopped.set()
             self._leave_soon(request)
-            if not request.is_wanted:
-                self.ended.emit(request)
+        if (waits or runs) and not request.is_wanted:
+            self.ended.emit(request)
 
     def drop(self, owner: str, purpose: str = "") -> None:
         """End an owner's requests, or its one of a purpose, and forget what they return."""
         for request in [*self._running.values(), *self._waiting.values()]:
             if request.owner == owner and purpose in ("", request.purpose):
-                request._then = {}
-                self.cancel(request)
+                self._end(request, forgets=True)
 
     def cancel_all(self) -> None:
         """End everything, and forget it."""
         for request in [*self._running.values(), *self._waiting.values()]:
-            request._then = {}
-            self.cancel(request)
+            self._end(request, forgets=True)
 
     def _leave_soon(self, request: Request) -> None:
         QTimer.singleShot(GRACE, self, lambda: self._leave(request))

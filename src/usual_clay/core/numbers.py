@@ -78,3 +78,8 @@ def read_numbers(text: str, unit: str = "") -> list[float]:
     NumberError
     """
     return [read_number(word, unit) for word in re.split(r";|,\s+", text) if word.strip()]
+
+
+def thousands(count: int) -> str:
+    """Return a count with thin gaps between thousands."""
+    return f"{count:,}".replace(",", " ")

@@ -13,13 +13,13 @@ import numpy as np
 from usual_clay.core.apart import apart, ready
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyShape
-from usual_clay.core.body.triangles import triangles_at
+from usual_clay.core.body.triangles import mesh_of
 from usual_clay.core.check.comb import comb_of
+from usual_clay.core.numbers import thousands
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.parts import evenly, length_of
-from usual_clay.core.spline.surface import BSplineSurface, surface_grid
-from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
+from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import write_text
 from usual_clay.files.dxf_file import write_dxf
 from usual_clay.files.errors import FileError
@@ -29,8 +29,9 @@ from usual_clay.files.points_file import write_points
 from usual_clay.files.step_out import TURNS, Geometry, Given, Piece, Up, pieces_of, write_exchange
 from usual_clay.files.svg_file import write_svg
 from usual_clay.files.units import millimetres_in
-from usual_clay.job.items import Body, Curve, Item, ItemId, PointList, Scan, Surface
+from usual_clay.job.items import Item, ItemId, PointList, Scan
 from usual_clay.job.job import Job
+from usual_clay.job.kinds import item_kind
 
 MOST_POINTS = 100_000
 # How the user reads each kind of thing, one and many.
@@ -154,15 +155,8 @@ def ready_to_write(path: Path) -> None:
 
 def piece_of(item: Item) -> Piece | None:
     """Return an item as what is written of it; None for what no file holds."""
-    if isinstance(item, Body):
-        return Piece(item.name, item.shape, item.colour)
-    if isinstance(item, Curve | Surface):
-        return Piece(item.name, item.geometry, item.colour)
-    if isinstance(item, Scan):
-        return Piece(item.name, item.mesh, item.colour)
-    if isinstance(item, PointList):
-        return Piece(item.name, item.points[item.kept], item.colour)
-    return None
+    handed = item_kind(item).handed
+    return None if handed is None else Piece(item.name, handed(item), item.colour)
 
 
 def write_item(path: Path, item: Item, chord: float) -> str:
@@ -179,14 +173,20 @@ def write_item(path: Path, item: Item, chord: float) -> str:
     return write_pieces(path, [piece], chord)
 
 
-def delivered(job: Job, chosen: Collection[ItemId], what: What, of: Of = "made") -> list[Item]:
+def delivered(job: Job, chosen: Collection[ItemId], settings: DeliverSettings) -> list[Item]:
     """Return the items of a job that are handed over."""
-    every = [item for item in job.items.values() if piece_of(item) is not None]
+    what, of = settings.what, settings.of
+    every = [item for item in job.items.values() if item_kind(item).handed is not None]
     if what == "chosen":
         return [item for item in every if item.id in chosen]
     if of != "both":
         every = [item for item in every if isinstance(item, MEASURED) == (of == "measured")]
     return every if what == "all" else [item for item in every if item.visible]
+
+
+def pieces_in(items: Sequence[Item]) -> list[Piece]:
+    """Return items as what is written of them."""
+    return [piece for item in items if (piece := piece_of(item)) is not None]
 
 
 def counted(kinds: Sequence[type]) -> str:
@@ -220,18 +220,19 @@ def deliver(pieces: Sequence[Piece], settings: DeliverSettings, path: Path, job:
     ------
     FileError
     """
-    format_ = settings.format
-    own, left = held_by(format_, pieces)
+    own, left = held_by(settings.format, pieces)
     if not own:
         raise FileError(left or "there is nothing to write: choose something in the Shelf")
     files = files_of(own, settings, path)
     parts = [[piece] for piece in own] if settings.each else [own]
-    size = [write_sized(file, part, settings, job) for file, part in zip(files, parts, strict=True)]
-    lost = [lost for lost, _ in size]
+    lost, triangles = [], 0
+    for file, part in zip(files, parts, strict=True):
+        gone, count = write_sized(file, part, settings, job)
+        lost.append(gone)
+        triangles += count
     words = counted([type(piece.geometry) for piece in own])
-    triangles = sum(count for _, count in size)
     if triangles:
-        words += f": {triangles:,} triangles within {settings.chord:g} mm".replace(",", " ")
+        words += f": {thousands(triangles)} triangles within {settings.chord:g} mm"
     unit = settings.written_unit
     where = f"{len(files)} files in {path.name}" if settings.each else path.name
     told = f"Wrote {words} to {where}, in {SPELT.get(unit, unit)}"
@@ -321,12 +322,8 @@ def triangles_of(piece: Piece, chord: float) -> TriangleMesh:
     """Return a thing as triangles within a chord height."""
     if isinstance(piece.geometry, TriangleMesh):
         return piece.geometry
-    if isinstance(piece.geometry, BodyShape):
-        return TriangleMesh(*triangles_at(piece.geometry, chord))
-    assert isinstance(piece.geometry, BSplineSurface)
-    u, v = parameters_for_chord(piece.geometry, chord)
-    grid = surface_grid(piece.geometry, u, v).reshape(-1, 3)
-    return TriangleMesh(grid, grid_triangles(len(u), len(v)))
+    assert isinstance(piece.geometry, BSplineSurface | BodyShape)
+    return mesh_of(piece.geometry, chord)
 
 
 def _mesh(piece: Piece, settings: DeliverSettings) -> MeshPart:

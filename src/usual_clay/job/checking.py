@@ -9,7 +9,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.body.faces import faces_of
-from usual_clay.core.body.triangles import triangles_at
+from usual_clay.core.body.triangles import mesh_of
 from usual_clay.core.check.curvature import bent_over
 from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.check.joints import Face, face_of_surface
@@ -18,7 +18,6 @@ from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import as_shares
 from usual_clay.core.spline.surface import surface_grid
-from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
 from usual_clay.job.items import Accepted, Body, Surface
 from usual_clay.job.job import Job
 
@@ -133,18 +132,16 @@ def accepting(job: Job, mesh: TriangleMesh, spot: OutSpot, note: str) -> Job:
 
 def triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:
     """Return all that was made as triangles within a chord height, mm, that stand for it."""
-    vertices, triangles, count = [], [], 0
-    for item in items:
-        if isinstance(item, Body):
-            points, corners = triangles_at(item.shape, chord)
-        else:
-            u, v = parameters_for_chord(item.geometry, chord)
-            points = surface_grid(item.geometry, u, v).reshape(-1, 3)
-            corners = grid_triangles(len(u), len(v))
-        vertices.append(points)
-        triangles.append(corners + count)
-        count += len(points)
-    return TriangleMesh(np.concatenate(vertices), np.concatenate(triangles))
+    meshes = [
+        mesh_of(item.shape if isinstance(item, Body) else item.geometry, chord) for item in items
+    ]
+    starts = np.cumsum([0, *(len(mesh.vertices) for mesh in meshes)])
+    return TriangleMesh(
+        np.concatenate([mesh.vertices for mesh in meshes]),
+        np.concatenate(
+            [mesh.triangles + start for mesh, start in zip(meshes, starts, strict=False)]
+        ),
+    )
 
 
 def tightest_of(face: Face) -> tuple[float, Floats]:

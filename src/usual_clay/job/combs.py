@@ -41,7 +41,7 @@ class CombSettings:
     count : int
         How many isocurves.
     length : float
-        Of the quills, as a share of their usual length.
+        Of the quills, as a share of their usual length; it changes nothing of the combs.
     """
 
     along: Literal["x", "y", "z", "u", "v"] = "x"
@@ -77,20 +77,21 @@ def combs(job: Job, settings: CombSettings, known: dict[int, Parts]) -> list[Com
         What was worked out of things before, by their identity; filled.
     """
     items = checked_items(job)
-    made: list[CombLine] = []
-    every = {id(item): known.get(id(item)) or parts_of(item) for item in items}
-    known.update(every)
-    parts = [part for each in every.values() for part in each]
     if settings.along in ("u", "v"):
-        for surface in (item.geometry for item in items if isinstance(item, Surface)):
-            made += comb_of_isocurves(surface, settings.along, settings.count)
-        return made
-    axis = "xyz".index(settings.along)
-    if parts:
-        at = place_of(parts, settings)
-        for surface, mesh in parts:
-            made += comb_of_cut(surface, mesh, axis, at)
-    return made
+        surfaces = [item.geometry for item in items if isinstance(item, Surface)]
+        return [
+            line
+            for surface in surfaces
+            for line in comb_of_isocurves(surface, settings.along, settings.count)
+        ]
+    for item in items:
+        if id(item) not in known:
+            known[id(item)] = parts_of(item)
+    parts = [part for item in items for part in known[id(item)]]
+    if not parts:
+        return []
+    axis, at = "xyz".index(settings.along), place_of(parts, settings)
+    return [line for surface, mesh in parts for line in comb_of_cut(surface, mesh, axis, at)]
 
 
 def place_of(parts: Parts, settings: CombSettings) -> float:

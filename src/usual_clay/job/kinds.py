@@ -63,6 +63,8 @@ class ItemKind:
         ``blank(id, name, recipe)``: one without a shape yet, to put into what a recipe makes.
     carried : callable or None
         ``carried(item, motion)``: how one that was fitted to a scan goes with it.
+    handed : callable or None
+        ``handed(item)``: what files for others hold of it; None where they hold nothing.
     part_of : callable or None
         ``part_of(item)``: the id of the item that it is a part of, and goes with.
     """
@@ -76,6 +78,7 @@ class ItemKind:
     blank: Callable[[ItemId, str, Recipe], Followed] | None = None
     carried: Callable[[Any, Motion], Followed] | None = None
     part_of: Callable[[Any], ItemId] | None = None
+    handed: Callable[[Any], Any] | None = None
 
 
 def _values_of_region(job: Job, region: Region) -> tuple[object, ...]:
@@ -153,7 +156,7 @@ ITEM_KINDS: dict[str, ItemKind] = {
     for kind in (
         ItemKind(
             "scan", Scan, "scan", "scans", lambda _, scan: (scan.mesh,),
-            lambda _, scan, __: scan.mesh,
+            lambda _, scan, __: scan.mesh, handed=lambda scan: scan.mesh,
         ),
         ItemKind(
             "region", Region, "region of a scan", "regions", _values_of_region,
@@ -167,7 +170,7 @@ ITEM_KINDS: dict[str, ItemKind] = {
             "points", PointList, "points", "point lists",
             lambda _, points: (points.points, points.out, points.closed),
             lambda _, points, __: PointSequence(points.points[points.kept], points.closed),
-            _blank_points,
+            _blank_points, handed=lambda points: points.points[points.kept],
         ),
         ItemKind(
             "shape", Shape, "simple shape", "simple shapes", _geometry,
@@ -175,15 +178,16 @@ ITEM_KINDS: dict[str, ItemKind] = {
         ),
         ItemKind(
             "curve", Curve, "spline", "curves", _geometry, lambda _, curve, __: curve.geometry,
-            _blank_curve,
+            _blank_curve, handed=lambda curve: curve.geometry,
         ),
         ItemKind(
             "surface", Surface, "surface", "surfaces", _geometry,
             lambda _, surface, __: surface.geometry, _blank_surface, _carried_surface,
+            handed=lambda surface: surface.geometry,
         ),
         ItemKind(
             "body", Body, "body", "bodies", lambda _, body: (body.shape,),
-            lambda _, body, __: body.shape, _blank_body,
+            lambda _, body, __: body.shape, _blank_body, handed=lambda body: body.shape,
         ),
         ItemKind(
             "afloat", Floating, "floating body", "floating bodies",

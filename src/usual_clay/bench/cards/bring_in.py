@@ -10,11 +10,12 @@ import numpy as np
 from PySide6.QtCore import QSettings, QSignalBlocker
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.points import add_list, add_points
 from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label
+from usual_clay.core.numbers import thousands
 from usual_clay.core.points.lay import PLANES, lay
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files import mesh_file

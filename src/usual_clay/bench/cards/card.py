@@ -107,8 +107,3 @@ class Figures(QWidget):
         row.addWidget(self.far, 1)
         row.addWidget(self.more)
         self.more.hide()
-
-
-def thousands(count: int) -> str:
-    """Return a count with thin gaps between thousands."""
-    return f"{count:,}".replace(",", " ")

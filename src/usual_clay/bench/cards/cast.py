@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QComboBox, QProgressBar, QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, Figures, thousands
+from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.cards.joint_rows import JointRows
 from usual_clay.bench.cards.surface_shape import ShapePage
 from usual_clay.bench.cards.tasks import task_buttons
@@ -22,6 +22,7 @@ from usual_clay.bench.work import Request
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.parameterize.region import FEWEST, MOST, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
+from usual_clay.core.numbers import thousands
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.job.items import PointList, Surface

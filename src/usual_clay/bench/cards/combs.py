@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields, Figure, Pick, Sweep
@@ -52,12 +53,15 @@ class CombsCard(Card):
     def _set(self) -> None:
         self._settings = self.read_fields(self.fields, self._settings)
         self.fields.show_settings(self._settings)
+        if self.session.sight.combs:
+            self.session.sight.show_combs(self.lines, self._settings.length)
         self.refresh()
 
     def refresh(self) -> None:
         job, settings = self.session.shown, self._settings
         items = checked_items(job)
-        shown = (settings, *map(id, items))
+        # How long quills are is the view's own matter.
+        shown = (replace(settings, length=1.0), *map(id, items))
         if shown == self._shown or not self.isVisible():
             return
         self._shown = shown
@@ -67,7 +71,7 @@ class CombsCard(Card):
         def came(lines: list[CombLine]) -> None:
             if self._shown == shown and self.isVisible():
                 self._known, self.lines = known, lines
-                self.session.sight.show_combs(lines, settings.length)
+                self.session.sight.show_combs(lines, self._settings.length)
                 self.say(words_of(lines), "")
 
         self.session.work.start(

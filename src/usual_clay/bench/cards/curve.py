@@ -10,7 +10,7 @@ import numpy as np
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, Figures, thousands
+from usual_clay.bench.cards.card import Card, Figures
 from usual_clay.bench.cards.curve_judging import JudgingPage
 from usual_clay.bench.cards.curve_points import PointsPage
 from usual_clay.bench.cards.fields import Fields
@@ -22,6 +22,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import DEGREES, Choice, Row, button, number
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.curve.sequence import TraceSettings
+from usual_clay.core.numbers import thousands
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.job.items import Curve, PointList
 from usual_clay.job.remake import is_stale

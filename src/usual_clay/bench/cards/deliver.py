@@ -9,20 +9,23 @@ from functools import partial
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields, Figure, Pick
 from usual_clay.bench.documents import Documents
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import button, label
 from usual_clay.core.errors import sentence
+from usual_clay.core.numbers import thousands
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.deliver import (
     FORMATS,
+    WORDS,
     DeliverSettings,
     counted,
     delivered,
     held_by,
+    pieces_in,
     triangles_of,
 )
 from usual_clay.files.mesh_file import OUT
@@ -37,9 +40,10 @@ MOST, WIDE = 8, 280
 
 def _formats(*suffixes: str) -> tuple[tuple[str, str, str], ...]:
     return tuple(
-        (FORMATS[each].title, each, f"Holds {counted(FORMATS[each].holds * 2)}".replace("2 ", ""))
+        (FORMATS[each].title, each,
+         "Holds " + ", ".join(WORDS[kind][1] for kind in FORMATS[each].holds))
         for each in suffixes
-    )
+    )  # fmt: skip
 
 
 FIELDS = (
@@ -99,10 +103,10 @@ class DeliverCard(Card):
 
     def offer(self, suffix: str = "") -> None:
         """Begin with what is chosen, or with all that is visible."""
-        chosen = delivered(self.session.job, self.session.choice.every, "chosen")
+        chosen = replace(self.settings, what="chosen")
         self.settings = replace(
-            self.settings,
-            what="chosen" if chosen else "visible",
+            chosen,
+            what="chosen" if self._documents.handed_over(chosen) else "visible",
             suffix=suffix or self.settings.suffix,
             chord=self.session.job.tolerance.deviation / 5,
         )
@@ -117,12 +121,12 @@ class DeliverCard(Card):
 
     def refresh(self) -> None:
         job, settings = self.session.job, self.settings
-        items = delivered(job, self.session.choice.every, settings.what, settings.of)
+        items = delivered(job, self.session.choice.every, settings)
         shown = (settings, job.tolerance, *map(id, items))
         if shown == self._shown or not self.isVisible():
             return
         self._shown = shown
-        pieces = self._documents.handed_over(settings)
+        pieces = pieces_in(items)
         own, left = held_by(settings.format, pieces)
         self.write.setEnabled(bool(own))
         if own:

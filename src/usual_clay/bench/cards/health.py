@@ -9,11 +9,12 @@ from functools import partial
 import numpy as np
 from PySide6.QtWidgets import QGridLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.scans import ask, mend_scan
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, button, label, number
 from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.numbers import thousands
 from usual_clay.core.scan.health import (
     Health,
     duplicated,

@@ -7,7 +7,6 @@ from typing import cast
 import numpy as np
 from PySide6.QtWidgets import QVBoxLayout
 
-from usual_clay.bench.cards.card import thousands
 from usual_clay.bench.cards.paged import PagedCard
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.points import (
@@ -19,6 +18,7 @@ from usual_clay.bench.edits.points import (
 )
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
+from usual_clay.core.numbers import thousands
 from usual_clay.core.points.ball import BallSettings, Side
 from usual_clay.core.points.course import usual_slip_limit
 from usual_clay.core.points.lay import closes_smoothly

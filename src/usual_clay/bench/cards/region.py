@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.edits.scans import combine, fit_shape_to
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, Slide, button, combo, fill, label
 from usual_clay.core.check.deviation import percent
+from usual_clay.core.numbers import thousands
 from usual_clay.job.items import Region, Scan
 
 # "Fill gaps" takes in holes of up to this share of the region.

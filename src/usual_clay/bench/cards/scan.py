@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.scans import join_scans
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, Tile, button, combo, fill, label
+from usual_clay.core.numbers import thousands
 from usual_clay.job.items import Scan
 
 

@@ -9,11 +9,12 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from usual_clay.bench.cards.card import Card, thousands
+from usual_clay.bench.cards.card import Card
 from usual_clay.bench.command import Commands
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import button, label
 from usual_clay.core.check.deviation import percent
+from usual_clay.core.numbers import thousands
 from usual_clay.files.errors import FileError
 from usual_clay.files.journal import Left, drop, left_behind, recovered
 from usual_clay.job.items import Body, Region, Scan, Surface

@@ -11,7 +11,7 @@ from OCP.BRepBuilderAPI import (
     BRepBuilderAPI_MakeWire,
 )
 from OCP.BRepLib import BRepLib
-from OCP.collections import Array1_double, Array1_gp_Pnt2d, Array1_int
+from OCP.collections import Array1_gp_Pnt2d
 from OCP.Geom2d import Geom2d_BSplineCurve
 from OCP.gp import gp_Pnt2d
 from OCP.TopoDS import TopoDS
@@ -19,7 +19,7 @@ from scipy.interpolate import make_interp_spline
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, EdgeGap
-from usual_clay.core.body.kernel import surface_to_kernel
+from usual_clay.core.body.kernel import distinct_knots, surface_to_kernel
 from usual_clay.core.body.shapes import Named, body_of
 from usual_clay.core.body.sources import Taken
 from usual_clay.core.build.cover import Covered, CoverSettings, cover
@@ -83,12 +83,7 @@ def _line(made: Covered, side: Floats, near: float) -> Any:
         there = surface_points(made.surface, *np.clip(spline(share), 0, 1).T)
         if np.linalg.norm(there - places, axis=1).max() <= near:
             break
-    knots, copies = np.unique(spline.t, return_counts=True)
     poles = Array1_gp_Pnt2d(1, len(spline.c))
     for k, (u, v) in enumerate(spline.c.tolist(), 1):
         poles.SetValue(k, gp_Pnt2d(u, v))
-    at, often = Array1_double(1, len(knots)), Array1_int(1, len(knots))
-    for k, (knot, copy) in enumerate(zip(knots.tolist(), copies.tolist(), strict=True), 1):
-        at.SetValue(k, knot)
-        often.SetValue(k, copy)
-    return Geom2d_BSplineCurve(poles, at, often, 3)
+    return Geom2d_BSplineCurve(poles, *distinct_knots(spline.t), 3)

@@ -109,7 +109,7 @@ def curve_to_kernel(curve: BSplineCurve) -> Any:
     for i in range(count):
         poles.SetValue(i + 1, gp_Pnt(*map(float, curve.points[i])))
         weights.SetValue(i + 1, float(given[i]))
-    return Geom_BSplineCurve(poles, weights, *_distinct(curve.knots), curve.degree)
+    return Geom_BSplineCurve(poles, weights, *distinct_knots(curve.knots), curve.degree)
 
 
 def curve_from_kernel(geometry: Any) -> BSplineCurve:
@@ -124,7 +124,7 @@ def curve_from_kernel(geometry: Any) -> BSplineCurve:
     return BSplineCurve(knots, points, weights if rational else None)
 
 
-def _distinct(knots: Floats) -> tuple[Any, Any]:
+def distinct_knots(knots: Floats) -> tuple[Any, Any]:
     """Return knots as the kernel has them: each once, with how often it is there."""
     from OCP.collections import Array1_double, Array1_int
 
@@ -150,8 +150,8 @@ def surface_to_kernel(surface: BSplineSurface) -> Any:
             poles.SetValue(i + 1, j + 1, gp_Pnt(*map(float, surface.points[i, j])))
             weights.SetValue(i + 1, j + 1, float(given[i, j]))
 
-    knots_u, copies_u = _distinct(surface.knots_u)
-    knots_v, copies_v = _distinct(surface.knots_v)
+    knots_u, copies_u = distinct_knots(surface.knots_u)
+    knots_v, copies_v = distinct_knots(surface.knots_v)
     p, q = surface.degrees
     return Geom_BSplineSurface(poles, weights, knots_u, knots_v, copies_u, copies_v, p, q)
 

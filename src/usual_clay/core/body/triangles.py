@@ -9,6 +9,8 @@ from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.surface import BSplineSurface, surface_grid
+from usual_clay.core.spline.tessellate import grid_triangles, parameters_for_chord
 
 # Corners no farther apart than this share of a body's size are one.
 TOGETHER = 1e-9
@@ -23,6 +25,14 @@ def triangles_at(body: BodyShape, chord: float) -> tuple[Floats, Ints]:
     joined = which.ravel()[triangles]
     own = (joined != np.roll(joined, 1, axis=1)).all(axis=1)
     return vertices[first], joined[own]
+
+
+def mesh_of(shape: BSplineSurface | BodyShape, chord: float) -> TriangleMesh:
+    """Return a surface or a body as triangles within a chord height, mm."""
+    if isinstance(shape, BodyShape):
+        return TriangleMesh(*triangles_at(shape, chord))
+    u, v = parameters_for_chord(shape, chord)
+    return TriangleMesh(surface_grid(shape, u, v).reshape(-1, 3), grid_triangles(len(u), len(v)))
 
 
 def _triangles(exact: tuple[bytes, tuple[str, ...]], chord: float) -> tuple[Floats, Ints]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -21,8 +21,9 @@ from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
+from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.measured import Measured
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals, surface_points
 
@@ -83,15 +84,12 @@ class Covered:
     surface : BSplineSurface
     sides : tuple of (n, 2) arrays
         Where each edge runs on it, one after the other; each ends where the next begins.
-    farthest : float
-        How far any place of an edge or a guide lies off it, mm.
     gaps : tuple of Gap
     words : str
     """
 
     surface: BSplineSurface
     sides: tuple[Floats, ...]
-    farthest: float
     gaps: tuple[Gap, ...]
     words: str
 
@@ -132,21 +130,20 @@ def cover(
     passed = [curve_points(each, np.linspace(*each.domain, ROUND // 4)) for each in inner]
     known = np.concatenate([ring, *passed, *([] if places is None else [places])])
     count = len(known)
-    if settings.smooth and beside:
-        known = np.concatenate([known, *_led_on(rims, axes[2], beside, settings, step)])
+    lies = [_Lies.on(rim, surface, settings.mend) for rim in rims for surface in beside]
+    if settings.smooth:
+        known = np.concatenate([known, *(each.led_on(axes[2], step) for each in lies)])
     aimed = _with_calm(known, flat[:, :2], middle, axes)
     areas = np.concatenate([np.ones(len(known)), np.full(len(aimed) - len(known), CALM)])
     sample = Sample(aimed, np.tile(axes[2], (len(aimed), 1)), area=areas)
-    joined = _Joined(rims, beside if settings.smooth else (), settings.mend)
+    joined = _Joined(lies if settings.smooth else [])
     surface, off, angle = _nearest(sample, count, settings, joined, progress)
     wanted = axes[2]
-    if _faces(ring, wanted, beside, settings.mend) < 0:
+    if sum(float((each.normals @ wanted)[each.near].sum()) for each in lies) < 0:
         wanted, rims = -wanted, [rim[::-1] for rim in reversed(rims)]
     half = np.array([0.5])
     if surface_normals(surface, half, half)[0] @ wanted < 0:
-        surface = replace(
-            surface, points=surface.points[:, ::-1], knots_v=1 - surface.knots_v[::-1]
-        )
+        surface = reverse(surface, "v")
     words = [
         words_of_gaps(gaps, 0.1 * settings.within),
         f"{surface.counts[0]} × {surface.counts[1]} control points, every edge within {off:.3f} mm",
@@ -154,7 +151,7 @@ def cover(
     ]
     if settings.smooth and beside:
         words.append(f"it meets what lies beside at {np.degrees(angle):.2f}° at most")
-    return Covered(surface, _sides(surface, rims), off, gaps, "; ".join(filter(None, words)))
+    return Covered(surface, _sides(surface, rims), gaps, "; ".join(filter(None, words)))
 
 
 def _even(way: Measured, step: float) -> Floats:
@@ -186,55 +183,44 @@ def _turned(ring: Floats) -> bool:
     return float((ring[:, 0] * after[:, 1] - after[:, 0] * ring[:, 1]).sum()) < 0
 
 
-def _faces(ring: Floats, up: Floats, beside: Sequence[BSplineSurface], most: float) -> float:
-    """Tell to which side of the loop's plane faces what lies beside: below 0 for the other one."""
-    facing = 0.0
-    for surface in beside:
-        feet = foot_points(surface, ring)
-        near = np.abs(feet.signed) <= most
-        facing += float((surface_normals(surface, feet.u, feet.v) @ up)[near].sum())
-    return facing
+@dataclass(frozen=True, eq=False)
+class _Lies:
+    """How an edge lies on a surface beside it: its feet, the normals there, and which are near."""
 
+    rim: Floats
+    surface: BSplineSurface
+    feet: FootPoints
+    normals: Floats
+    near: Bools
 
-def _inside(ring: Floats, flat: Floats) -> Bools:
-    """Tell which places lie inside a flat loop: a ray from each crosses it an odd number of
-    times."""
-    after = np.roll(ring, -1, axis=0)
-    x, y = flat[:, :1], flat[:, 1:]
-    crosses = (ring[:, 1] > y) != (after[:, 1] > y)
-    rise = np.where(after[:, 1] == ring[:, 1], 1.0, after[:, 1] - ring[:, 1])
-    at = ring[:, 0] + (y - ring[:, 1]) / rise * (after[:, 0] - ring[:, 0])
-    return np.asarray((crosses & (x < at)).sum(axis=1) % 2 == 1)
+    @classmethod
+    def on(cls, rim: Floats, surface: BSplineSurface, most: float) -> _Lies:
+        feet = foot_points(surface, rim)
+        normals = surface_normals(surface, feet.u, feet.v)
+        return cls(rim, surface, feet, normals, np.abs(feet.signed) <= most)
 
+    @property
+    def inner(self) -> slice:
+        """The places that are not next to corners."""
+        return slice(len(self.rim) // 8, -(len(self.rim) // 8))
 
-def _led_on(
-    rims: list[Floats],
-    up: Floats,
-    beside: Sequence[BSplineSurface],
-    settings: CoverSettings,
-    step: float,
-) -> list[Floats]:
-    """Return places on what lies beside, a little outward from the edges."""
-    made = []
-    for rim in rims:
-        ahead = np.gradient(rim, axis=0)
-        for surface in beside:
-            feet = foot_points(surface, rim)
-            normal = surface_normals(surface, feet.u, feet.v)
-            # The loop runs counterclockwise: outward lies to the right.
-            outward = np.cross(ahead, up)
-            outward -= np.einsum("nk,nk->n", outward, normal)[:, None] * normal
-            size = np.linalg.norm(outward, axis=1)
-            near = (np.abs(feet.signed) <= settings.mend) & (size > 1e-9 * size.max())
-            if near.mean() < ALONG:
-                continue
-            for far in AHEAD:
-                sought = rim[near] + far * step * outward[near] / size[near, None]
-                there = foot_points(surface, sought, (feet.u[near], feet.v[near]))
-                u, v = there.u, there.v
-                on = (u > 0) & (u < 1) & (v > 0) & (v < 1)
-                made.append(surface_points(surface, u[on], v[on]))
-    return made
+    def led_on(self, up: Floats, step: float) -> Floats:
+        """Return places on the surface, a little outward from the edge where it goes on from it.
+
+        The loop runs counterclockwise: outward lies to the right.
+        """
+        outward = np.cross(np.gradient(self.rim, axis=0), up)
+        outward -= np.einsum("nk,nk->n", outward, self.normals)[:, None] * self.normals
+        size = np.linalg.norm(outward, axis=1)
+        near = self.near & (size > 1e-9 * size.max())
+        made = [np.zeros((0, 3))]
+        for far in AHEAD if near.mean() >= ALONG else ():
+            sought = self.rim[near] + far * step * outward[near] / size[near, None]
+            there = foot_points(self.surface, sought, (self.feet.u[near], self.feet.v[near]))
+            u, v = there.u, there.v
+            on = (u > 0) & (u < 1) & (v > 0) & (v < 1)
+            made.append(surface_points(self.surface, u[on], v[on]))
+        return np.concatenate(made)
 
 
 def _with_calm(known: Floats, ring: Floats, middle: Floats, axes: Floats) -> Floats:
@@ -245,6 +231,9 @@ def _with_calm(known: Floats, ring: Floats, middle: Floats, axes: Floats) -> Flo
     BuildError
         For places that lie over each other.
     """
+    # Slow to import.
+    from shapely import Polygon, contains_xy
+
     flat = (known - middle) @ axes.T
     low, high = ring.min(axis=0), ring.max(axis=0)
     _, first = np.unique(np.round(flat[:, :2] / (1e-6 * (high - low).max())), axis=0,
@@ -256,7 +245,7 @@ def _with_calm(known: Floats, ring: Floats, middle: Floats, axes: Floats) -> Flo
     step = (high - low).max() / ACROSS
     x, y = (np.arange(a + step / 2, b, step) for a, b in zip(low, high, strict=True))
     grid = np.stack([each.ravel() for each in np.meshgrid(x, y, indexing="ij")], axis=1)
-    grid = grid[_inside(ring, grid)]
+    grid = grid[contains_xy(Polygon(ring), grid)]
     if not len(grid):
         raise BuildError("the loop encloses no area as its plane sees it")
     height = plate(grid)
@@ -264,19 +253,13 @@ def _with_calm(known: Floats, ring: Floats, middle: Floats, axes: Floats) -> Flo
 
 
 class _Joined:
-    """How the edges lie on what lies beside them, corners apart."""
+    """The edges on what lies beside them, corners apart."""
 
-    def __init__(self, rims: list[Floats], beside: Sequence[BSplineSurface], most: float) -> None:
-        inner = [rim[len(rim) // 8 : -(len(rim) // 8)] for rim in rims]
-        self.places, self.normals = np.zeros((0, 3)), np.zeros((0, 3))
-        for surface in beside:
-            for rim in inner:
-                feet = foot_points(surface, rim)
-                if (np.abs(feet.signed) <= most).mean() < ALONG:
-                    continue
-                out = surface_normals(surface, feet.u, feet.v)
-                self.places = np.concatenate([self.places, rim])
-                self.normals = np.concatenate([self.normals, out])
+    def __init__(self, lies: Sequence[_Lies]) -> None:
+        held = [each for each in lies if each.near[each.inner].mean() >= ALONG]
+        none = np.zeros((0, 3))
+        self.places = np.concatenate([none, *(each.rim[each.inner] for each in held)])
+        self.normals = np.concatenate([none, *(each.normals[each.inner] for each in held)])
 
     def angle(self, surface: BSplineSurface) -> float:
         """Return the greatest angle at which a surface meets what lies beside, radians."""

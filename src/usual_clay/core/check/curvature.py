@@ -55,9 +55,6 @@ def bent(surface: BSplineSurface, u: Floats, v: Floats) -> Bent:
     # A pole has no normal of its own.
     normal = normal / np.maximum(size, 1e-300)[:, None]
 
-    def dot(a: Floats, b: Floats) -> Floats:
-        return np.asarray(np.einsum("nk,nk->n", a, b), dtype=np.float64)
-
     e, f, g = dot(su, su), dot(su, sv), dot(sv, sv)
     ll, mm, nn = dot(suu, normal), dot(suv, normal), dot(svv, normal)
     det = e * g - f * f
@@ -67,6 +64,27 @@ def bent(surface: BSplineSurface, u: Floats, v: Floats) -> Bent:
     mean = np.where(flat, 0.0, (e * nn - 2 * f * mm + g * ll) / (2 * det))
     root = np.sqrt(np.maximum(mean * mean - gaussian, 0.0))
     return Bent(place, normal, gaussian, mean, mean - root, mean + root, size)
+
+
+def dot(a: Floats, b: Floats) -> Floats:
+    """Return the products of vectors, row by row, (n,)."""
+    return np.asarray(np.einsum("nk,nk->n", a, b), dtype=np.float64)
+
+
+def rates_along(su: Floats, sv: Floats, way: Floats) -> tuple[Floats, Floats]:
+    """Return how fast u and v change for a way in the tangent plane."""
+    e, f, g = dot(su, su), dot(su, sv), dot(sv, sv)
+    det = np.maximum(e * g - f * f, 1e-300)
+    one, two = dot(way, su), dot(way, sv)
+    return (g * one - f * two) / det, (e * two - f * one) / det
+
+
+def bend_along(
+    rates: tuple[Floats, Floats], suu: Floats, suv: Floats, svv: Floats, normal: Floats
+) -> Floats:
+    """Return the normal curvature along a way of length 1, of which u and v have these rates."""
+    a, b = rates
+    return a * a * dot(suu, normal) + 2 * a * b * dot(suv, normal) + b * b * dot(svv, normal)
 
 
 def bent_over(surface: BSplineSurface, shares: Floats) -> Bent:

@@ -8,6 +8,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.comb import CombLine, bends, sign_changes
+from usual_clay.core.check.curvature import bend_along, dot, rates_along
 from usual_clay.core.check.cuts import cut_mesh
 from usual_clay.core.scan.mesh import TriangleMesh, unit
 from usual_clay.core.spline.closest import foot_points
@@ -45,11 +46,7 @@ def comb_of_cut(
         ahead = np.cross(normal, np.eye(3)[axis])
         sine = np.linalg.norm(ahead, axis=1)
         ahead /= np.maximum(sine, 1e-12)[:, None]
-        a, b = _rates(su, sv, ahead)
-        bend = sum(
-            rate * np.einsum("nk,nk->n", part, normal)
-            for rate, part in ((a * a, suu), (2 * a * b, suv), (b * b, svv))
-        )
+        bend = bend_along(rates_along(su, sv, ahead), suu, suv, svv, normal)
         # In the plane, square to the cut.
         inward = unit(normal - normal[:, [axis]] * np.eye(3)[axis])
         held = sine > FLATTEST
@@ -57,14 +54,6 @@ def comb_of_cut(
         if len(place) > 1:
             found.append(_line(place, curvature))
     return found
-
-
-def _rates(su: Floats, sv: Floats, way: Floats) -> tuple[Floats, Floats]:
-    """Return how fast u and v change for a way in the tangent plane."""
-    e, f, g = (np.einsum("nk,nk->n", x, y) for x, y in ((su, su), (su, sv), (sv, sv)))
-    det = np.maximum(e * g - f * f, 1e-300)
-    one, two = np.einsum("nk,nk->n", way, su), np.einsum("nk,nk->n", way, sv)
-    return (g * one - f * two) / det, (e * two - f * one) / det
 
 
 def _onto_plane(
@@ -76,8 +65,8 @@ def _onto_plane(
         place, su, sv = surface_derivatives(surface, u, v, 1).transpose(0, 2, 1)
         normal = unit(np.cross(su, sv))
         climb = np.eye(3)[axis] - normal[:, [axis]] * normal
-        square = np.maximum(np.einsum("nk,nk->n", climb, climb), FLATTEST**2)
-        a, b = _rates(su, sv, climb * ((at - place[:, axis]) / square)[:, None])
+        square = np.maximum(dot(climb, climb), FLATTEST**2)
+        a, b = rates_along(su, sv, climb * ((at - place[:, axis]) / square)[:, None])
         u, v = np.clip(u + a, u0, u1), np.clip(v + b, v0, v1)
     return u, v
 

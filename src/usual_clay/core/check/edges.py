@@ -9,6 +9,7 @@ import numpy as np
 from scipy.integrate import simpson
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.curvature import bend_along, dot, rates_along
 from usual_clay.core.scan.mesh import unit
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
@@ -92,7 +93,7 @@ def joint_of(points: Floats, first: Side, second: Side) -> EdgeJoint:
     """Return the joint of two sides along a line."""
     gap = np.linalg.norm(first.places - second.places, axis=1)
     across = np.linalg.norm(np.cross(first.normals, second.normals), axis=1)
-    facing = _dot(first.normals, second.normals)
+    facing = dot(first.normals, second.normals)
     # Surfaces may face opposite ways and still have one tangent plane.
     turn = np.where(facing < 0, -1.0, 1.0)
     # Of one that faces the other way both the curvature and the way across are turned.
@@ -141,15 +142,6 @@ def _across(
     place, su, sv, suu, suv, svv = surface_derivatives(surface, u, v, 2).transpose(0, 2, 1)
     normal = unit(np.cross(su, sv))
     across = np.cross(normal if facing is None else facing, along)
-    across = unit(across - _dot(across, normal)[:, None] * normal)
-    # The direction across the line in the surface's own parameters.
-    e, f, g = _dot(su, su), _dot(su, sv), _dot(sv, sv)
-    det = np.maximum(e * g - f * f, 1e-300)
-    right_u, right_v = _dot(across, su), _dot(across, sv)
-    a, b = (g * right_u - f * right_v) / det, (e * right_v - f * right_u) / det
-    bend = a * a * _dot(suu, normal) + 2 * a * b * _dot(suv, normal) + b * b * _dot(svv, normal)
-    return place, normal, bend, (a, b)
-
-
-def _dot(a: Floats, b: Floats) -> Floats:
-    return np.asarray(np.einsum("nk,nk->n", a, b), dtype=np.float64)
+    across = unit(across - dot(across, normal)[:, None] * normal)
+    rates = rates_along(su, sv, across)
+    return place, normal, bend_along(rates, suu, suv, svv, normal), rates

@@ -102,22 +102,19 @@ def find_joints(
     limit : float
         mm.
     """
-    owners: list[int] = []
-    edges: list[BSplineCurve] = []
-    for number, face in enumerate(faces):
-        owners += [number] * len(face.edges)
-        edges += face.edges
+    edges = [edge for face in faces for edge in face.edges]
     if not edges:
         return []
+    owners = np.repeat(np.arange(len(faces)), [len(face.edges) for face in faces])
     t = np.linspace(0, 1, PLACES)
     lines = [curve_points(edge, edge.domain[0] + t * np.ptp(edge.domain)) for edge in edges]
     boxes = np.stack([np.stack([line.min(axis=0), line.max(axis=0)]) for line in lines])
     found: dict[tuple[int, int, int], _Run] = {}
     for k, edge in enumerate(edges):
         progress(0.5 * k / len(edges), "Looking for joints")
-        for other, where in _beside(k, np.array(owners), lines, boxes, limit):
+        for other, where in _beside(k, owners, lines, boxes, limit):
             for part in _runs(where):
-                run = _Run.of(edge, owners[k], owners[other], t[part])
+                run = _Run.of(edge, int(owners[k]), int(owners[other]), t[part])
                 first, second = sorted((run.mine, run.other))
                 key = (first, second, _same_place(found, first, second, run, limit))
                 # The same joint is found from either side: the longer run of it is kept.
