@@ -10,6 +10,7 @@ import pytest
 
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.cast import Cast, cast
+from usual_clay.core.fit.parameterize.frame import FRAMES
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.scan.sample import Sample
@@ -90,3 +91,43 @@ def test_the_same_is_chosen_however_it_is_asked() -> None:
         s: cast(sample, replace(settings, sides=s)).surface.points for s in ("best", "straight")
     }
     assert np.array_equal(made["best"], made["straight"])
+
+
+def turned(height: Callable[[np.ndarray], np.ndarray], angle: float) -> Height:
+    along, across = np.cos(np.radians(angle)), np.sin(np.radians(angle))
+    return lambda x, y: height(along * x + across * y)
+
+
+def spent_on(sample: Sample, settings: CastSettings) -> tuple[int, bool]:
+    found = to_tolerance(sample, settings, Tolerance(0.03))
+    assert found.report is not None
+    return found.settings.nu * found.settings.nv, found.report.met
+
+
+@pytest.mark.parametrize(("outline", "angle"), [("disc", 70), ("whole", 20)])
+def test_a_region_that_bends_aslant_of_its_outline_is_laid_along_its_bend(
+    outline: str, angle: float, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    size, inside, _ = SHAPES[outline]
+    shape = size, inside, turned(lambda t: 4 * np.exp(-((t / 8) ** 2)), angle)
+    monkeypatch.setitem(SHAPES, "aslant", shape)
+    spent = {
+        frame: spent_on(measured("aslant"), CastSettings(knots="adaptive", frame=frame))
+        for frame in FRAMES[:3]
+    }
+    assert all(met for _, met in spent.values()), spent
+    assert spent["best"][0] <= 1.1 * min(spent["outline"][0], spent["bend"][0])
+    assert spent["bend"][0] <= 0.85 * spent["outline"][0], spent
+
+
+def test_waves_one_way_take_no_control_points_the_other_way(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    size, inside, _ = SHAPES["whole"]
+    waves = turned(lambda t: 2 * np.sin(t * (2 * np.pi * 4 / 80)), 0)
+    monkeypatch.setitem(SHAPES, "waves", (size, inside, waves))
+    found = to_tolerance(measured("waves"), CastSettings(knots="adaptive"), Tolerance(0.03))
+    assert found.report is not None
+    assert found.report.met
+    assert found.settings.nv == 4
+    assert found.settings.nu <= 16

@@ -30,8 +30,10 @@ from usual_clay.job.remake import is_stale
 
 PLANES = ("xy", "xz", "yx", "yz", "zx", "zy")
 FRAMES = (
-    ("best", "The least rectangle round the region, square to its mean normal"),
-    ("axes", "Along the world axes nearest to that"),
+    ("best", "What a small trial does better with: round its outline, or along its bend"),
+    ("outline", "The least rectangle round the region, square to its mean normal"),
+    ("bend", "Along and across the way in which the region bends most"),
+    ("axes", "Along the world axes nearest to its outline"),
     ("locked", "Along two world axes of your choice"),
 )
 

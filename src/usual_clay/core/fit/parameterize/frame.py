@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,8 @@ from scipy.spatial import ConvexHull, QhullError
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.errors import GeometryError
 
-FrameChoice = Literal["best", "axes", "locked"]
+FrameChoice = Literal["best", "outline", "bend", "axes", "locked"]
+FRAMES: tuple[FrameChoice, ...] = get_args(FrameChoice)
 Sides = Literal["best", "straight", "follow"]
 AXES = "xyz"
 
@@ -52,10 +53,11 @@ def base_frame(
     Parameters
     ----------
     points, normals : (n, 3) arrays
-    choice : {"best", "axes", "locked"}
-        "best": square to the mean normal, the least-size oriented rectangle (Freeman and
-        Shapira 1975). "axes": the world axes nearest to that. "locked": u and v along the
-        two world axes named in `plane`.
+    choice : {"best", "outline", "bend", "axes", "locked"}
+        "outline", as "best" before anything is tried: square to the mean normal, the least-size
+        oriented rectangle (Freeman and Shapira 1975). "bend": u along the way in which the
+        normals turn most, or v where the region is longer across it. "axes": the world axes
+        nearest to the rectangle. "locked": u and v along the two world axes named in `plane`.
     plane : str
         Two of x, y, z, such as "xy"; for "locked" only.
 
@@ -76,6 +78,8 @@ def base_frame(
         sides = [axis for axis in range(3) if axis != up]
         sides.sort(key=lambda axis: -float(np.ptp(points[:, axis])))
         axes = _right_handed(np.eye(3)[sides[0]], np.eye(3)[sides[1]], normal)
+    elif choice == "bend":
+        axes = _along_bend(points, normals, normal)
     else:
         axes = _least_rectangle(points, normal)
     flat = axes[:2] @ points.T
@@ -116,9 +120,31 @@ def _least_rectangle(points: Floats, normal: Floats) -> Floats:
     best = int(np.argmin(width * height))
     direction = along[:, best] if width[best] >= height[best] else across[:, best]
     u = direction @ np.stack([first, second])
-    # Of the two ways along the rectangle, take the one nearest to a rising world axis.
+    return _risen(u, normal)
+
+
+def _risen(u: Floats, normal: Floats) -> Floats:
+    """Return axes whose first is, of its two ways, the one nearest to a rising world axis."""
     u = u if u[np.argmax(np.abs(u))] > 0 else -u
     return np.stack([u, np.cross(normal, u), normal])
+
+
+def bend_of(normals: Floats, normal: Floats) -> tuple[Floats, float]:
+    """Return the way in which normals turn most, square to a mean one, and how many times as
+    much as the other way."""
+    inclined = normals - np.outer(normals @ normal, normal)
+    inclined -= np.einsum("nk->k", inclined) / len(inclined)
+    values, ways = np.linalg.eigh(inclined.T @ inclined)
+    most = ways[:, 2] - (ways[:, 2] @ normal) * normal
+    return most / np.linalg.norm(most), float(np.sqrt(values[2] / max(values[1], 1e-300)))
+
+
+def _along_bend(points: Floats, normals: Floats, normal: Floats) -> Floats:
+    """Return axes along and across the way in which the normals turn most."""
+    most, _ = bend_of(normals, normal)
+    across = np.cross(normal, most)
+    u = most if np.ptp(points @ most) >= np.ptp(points @ across) else across
+    return _risen(u, normal)
 
 
 def _outermost(flat: Floats) -> Floats:

@@ -13,6 +13,7 @@ from usual_clay.core.arrays import Floats, Place, as_places
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.frame import (
+    FRAMES,
     FrameChoice,
     Sides,
     base_frame,
@@ -22,7 +23,7 @@ from usual_clay.core.fit.parameterize.frame import (
     slope_stretch,
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
-from usual_clay.core.fit.parameterize.sides import follows_better
+from usual_clay.core.fit.parameterize.sides import bend_better, follows_better
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
@@ -95,7 +96,7 @@ class CastSettings:
     reach : float
         How far the surface runs past its region: the fraction, 0 to 1, that is added to its
         length and width, half of it at each end.
-    frame : {"best", "axes", "locked"}
+    frame : {"best", "outline", "bend", "axes", "locked"}
     plane : str
         The world axes of u and v, when the frame is locked to them.
     sides : {"best", "follow", "straight"}
@@ -152,8 +153,8 @@ class CastSettings:
             raise FitError(f"the degree must be 1 to {HIGHEST_DEGREE}, not {self.degree}")
         if not (0 <= self.smoothness <= 1 and 0 <= self.reach <= 1):
             raise FitError("smoothness and reach must be 0 to 1")
-        if self.frame not in ("best", "axes", "locked"):
-            raise FitError("frame must be best, axes or locked")
+        if self.frame not in FRAMES:
+            raise FitError(f"frame must be one of {', '.join(FRAMES)}, not {self.frame!r}")
         if self.knots not in KNOT_RULES:
             raise FitError(f"knots must be {', '.join(KNOT_RULES[:-1])} or {KNOT_RULES[-1]}")
         if self.sides not in ("best", "follow", "straight"):
@@ -377,12 +378,15 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
             f"the region folds over its base plane: {how}."
             " Choose a smaller region, or use the four-corner patch"
         )
+    followed = settings.sides == "follow" or (
+        settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
+    )
+    if not followed and settings.frame == "best" and not settings.symmetric and bend_better(sample):
+        frame = base_frame(points, normals, "bend")
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
     along, across, up = (sample.evened_normals @ frame.axes.T).T
     u, longer = even_out(u, slope_stretch(along, up))
-    if settings.sides == "follow" or (
-        settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
-    ):
+    if followed:
         # Between sides that are followed, knots are better spread on the base.
         v, wider = np.clip(follow_sides(u, v), 0.0, 1.0), 1.0
     else:

@@ -1,15 +1,20 @@
-"""Whether a region's long sides are better followed or taken straight: found by trying both."""
+"""How a region is better laid flat, its sides followed or straight, turned or not: by trying."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.parameterize.frame import (
+    Frame,
     FrameChoice,
     base_frame,
+    bend_of,
     even_out,
     follow_sides,
     slope_stretch,
@@ -20,6 +25,9 @@ from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface, grid_turns, surface_points
+
+# Counts of control points, in groups of about as many.
+Shares = tuple[tuple[tuple[int, int], ...], ...]
 
 # A trial has so many points at the most, control points, and rounds.
 POINTS, COUNTS, ROUNDS = 2_000, ((4, 4), (6, 5), (8, 6)), 3
@@ -33,58 +41,124 @@ TURN, CELLS = float(np.radians(60)), 24
 BETTER = 0.85
 # Sides that bend by less than this part of the width are straight.
 BENT = 0.05
+# A turned rectangle is tried with what some control points do best, however they are shared out.
+SHARED = (((4, 4),), ((4, 12), (7, 7), (12, 4)), ((4, 24), (10, 10), (24, 4)))
+# It is tried where the normals turn so many times as much one way as the other, so far from the
+# outline's own ways; and taken untried where they turn hardly but one way.
+ONE_WAY, PLAINLY, TURNED = 1.5, 3.0, float(np.radians(8))
 
 
 # What was found of a sample, for as long as that lives.
-_known: WeakKeyDictionary[Sample, dict[tuple[str, str], bool]] = WeakKeyDictionary()
+_known: WeakKeyDictionary[Sample, dict[tuple[str, str, str], bool]] = WeakKeyDictionary()
 
 
 def follows_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
     """Tell whether a small surface whose sides follow a region lies clearly nearer, as calmly."""
+    return _told(sample, "follows", choice, plane, _follows_better)
+
+
+def bend_better(sample: Sample) -> bool:
+    """Tell whether a rectangle along the bend does clearly better than the least one."""
+    return _told(sample, "bend", "best", "", _bend_better)
+
+
+def _told(
+    sample: Sample,
+    what: str,
+    choice: FrameChoice,
+    plane: str,
+    tried: Callable[[_Some, FrameChoice, str], bool],
+) -> bool:
     # A choice of points is laid out as all of them are.
     sample = sample if sample.whole is None else sample.whole[0]
     told = _known.setdefault(sample, {})
-    if (choice, plane) not in told:
-        told[choice, plane] = _tried(sample, choice, plane)
-    return told[choice, plane]
+    if (what, choice, plane) not in told:
+        told[what, choice, plane] = tried(_Some.of(sample), choice, plane)
+    return told[what, choice, plane]
 
 
-def _tried(sample: Sample, choice: FrameChoice, plane: str) -> bool:
-    step = max(1, len(sample.points) // POINTS)
-    some = np.flatnonzero(~sample.scattered)[::step]
-    points = sample.points[some]
-    frame = base_frame(*sample.gathered, choice, plane)
-    u, v = np.clip((frame.local(points)[:, :2] / frame.size).T, 0.0, 1.0)
-    along, across, up = (sample.evened_normals[some] @ frame.axes.T).T
-    u, longer = even_out(u, slope_stretch(along, up))
-    between = np.clip(follow_sides(u, v), 0.0, 1.0)
-    if np.abs(between - v).max() < BENT:
-        return False
-    size = (float(frame.size[0]) * longer, float(frame.size[1]))
-    followed = _badness(points, u, between, size, sample.noise)
-    v, wider = even_out(v, slope_stretch(across, up))
-    straight = _badness(points, u, v, (size[0], size[1] * wider), sample.noise)
-    return followed < BETTER * straight
+@dataclass(frozen=True, eq=False)
+class _Some:
+    """Some points of a sample, for trials."""
 
+    sample: Sample
+    points: Floats
+    normals: Floats
 
-def _badness(
-    points: Floats, u: Floats, v: Floats, size: tuple[float, float], noise: float
-) -> float:
-    """Return how far off small surfaces come to rest in the mean, more where they turn sharply."""
-    if len(points) < 4 * COUNTS[-1][0] * COUNTS[-1][1]:
-        return 1.0
-    u, v = (0.5 + (each - 0.5) / (1 + REACH) for each in (u, v))
-    start = Start(u, v, np.ones(len(points)))
-    bad = []
-    for counts in COUNTS:
-        surface, start = _fitted(points, start, counts, size)
-        gap = points - surface_points(surface, start.u, start.v)
+    @classmethod
+    def of(cls, sample: Sample) -> _Some:
+        step = max(1, len(sample.points) // POINTS)
+        some = np.flatnonzero(~sample.scattered)[::step]
+        return cls(sample, sample.points[some], sample.evened_normals[some])
+
+    def straight(self, frame: Frame) -> _Flat:
+        """Return the points laid on a rectangle."""
+        u, v = np.clip((frame.local(self.points)[:, :2] / frame.size).T, 0.0, 1.0)
+        along, across, up = (self.normals @ frame.axes.T).T
+        u, longer = even_out(u, slope_stretch(along, up))
+        v, wider = even_out(v, slope_stretch(across, up))
+        return _Flat(u, v, (float(frame.size[0]) * longer, float(frame.size[1]) * wider))
+
+    def badness(self, flat: _Flat, shared: Shares) -> float:
+        """Return how far off small surfaces come to rest in the mean, more where they turn much.
+
+        Of those of about as many control points the best counts.
+        """
+        most = max(u * v for each in shared for u, v in each)
+        if len(self.points) < 4 * most:
+            return 1.0
+        u, v = (0.5 + (each - 0.5) / (1 + REACH) for each in (flat.u, flat.v))
+        start = Start(u, v, np.ones(len(self.points)))
+        bad = []
+        for each in shared:
+            tried = [self._off(start, counts, flat.size) for counts in each]
+            off, start = min(tried, key=lambda one: one[0])
+            bad.append(off)
+        return float(np.exp(np.mean(np.log(bad))))
+
+    def _off(
+        self, start: Start, counts: tuple[int, int], size: tuple[float, float]
+    ) -> tuple[float, Start]:
+        surface, start = _fitted(self.points, start, counts, size)
+        gap = self.points - surface_points(surface, start.u, start.v)
         # What noise alone leaves does not tell.
+        noise = self.sample.noise
         missed = float(np.mean(np.einsum("nk,nk->n", gap, gap))) - noise**2
         off = np.sqrt(max(missed, (LEAST_TOLD * noise) ** 2, (1e-9 * max(size)) ** 2))
         turn = max(float(part.max()) for part in grid_turns(surface, CELLS))
-        bad.append(off * (1 + turn / TURN))
-    return float(np.exp(np.mean(np.log(bad))))
+        return float(off * (1 + turn / TURN)), start
+
+
+class _Flat(NamedTuple):
+    """Parameters, and how long and wide the surface is."""
+
+    u: Floats
+    v: Floats
+    size: tuple[float, float]
+
+
+def _follows_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
+    frame = base_frame(*some.sample.gathered, choice, plane)
+    flat = some.straight(frame)
+    v = np.clip((frame.local(some.points)[:, 1] / frame.size[1]), 0.0, 1.0)
+    between = np.clip(follow_sides(flat.u, v), 0.0, 1.0)
+    if np.abs(between - v).max() < BENT:
+        return False
+    followed = _Flat(flat.u, between, (flat.size[0], float(frame.size[1])))
+    plainly = tuple((counts,) for counts in COUNTS)
+    return some.badness(followed, plainly) < BETTER * some.badness(flat, plainly)
+
+
+def _bend_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
+    frame = base_frame(*some.sample.gathered, choice, plane)
+    most, times = bend_of(some.normals, frame.axes[2])
+    beside = float(np.abs(frame.axes[:2] @ most).max())
+    if times < ONE_WAY or beside > np.cos(TURNED):
+        return False
+    if times > PLAINLY:
+        return True
+    turned = some.straight(base_frame(*some.sample.gathered, "bend"))
+    return some.badness(turned, SHARED) < BETTER * some.badness(some.straight(frame), SHARED)
 
 
 def _fitted(

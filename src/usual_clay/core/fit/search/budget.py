@@ -12,7 +12,7 @@ from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import BELIEVED, Cast, cast, surface_of, with_images
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes, with_knots_of
-from usual_clay.core.fit.parameterize.sides import follows_better
+from usual_clay.core.fit.parameterize.sides import bend_better, follows_better
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
 from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
@@ -102,7 +102,7 @@ def to_tolerance(
     if settings.any_degree and settings.knots != "even":
         return _over_degrees(sample, settings, tolerance, limit, progress, found)
     made = _searched(sample, settings, tolerance, limit, stretch(progress, 0.0, FIRST), found)
-    other = _other_sides(sample, settings, made)
+    other = _laid_otherwise(sample, settings, made)
     if other is None:
         return made
     try:
@@ -112,8 +112,8 @@ def to_tolerance(
     return min(made, tried, key=_cost)
 
 
-def _other_sides(sample: Sample, settings: CastSettings, made: Search) -> CastSettings | None:
-    """Return settings with the sides that were not taken, where so few control points are found
+def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> CastSettings | None:
+    """Return settings with the frame or sides that were not taken, where so few are found
     that one row less is more than a tenth, and there is one that may go."""
     count = made.settings.nu * made.settings.nv
     flat = not (settings.closed or settings.pull or settings.symmetric)
@@ -122,6 +122,8 @@ def _other_sides(sample: Sample, settings: CastSettings, made: Search) -> CastSe
     if made.cancelled or not (settings.degree + 1) ** 2 < count <= SMALL:
         return None
     follows = follows_better(sample, settings.frame, settings.plane)
+    if not follows and settings.frame == "best" and bend_better(sample):
+        return replace(settings, frame="outline")
     return replace(settings, sides="straight" if follows else "follow")
 
 

@@ -47,6 +47,8 @@ EASED, SWEEPS = 0.35, 2
 AT_REST, REST_ROUNDS = 0.04, 3
 # A knot that lowers the squared error by less than this part brings the points to rest first.
 SMALL_GAIN = 0.15
+# Where one more earns less than this share, many more are tried at once.
+STALLED = 0.03
 # One knot in so many comes in at a time: rich surfaces grow by several.
 AT_ONCE = 10
 
@@ -353,11 +355,32 @@ def grown(
         if not tried:
             break
         old = attempt
+        if min(each.square for each in tried) > (1 - STALLED) * old.square:
+            for direction, most in zip("uv", counts, strict=True):
+                tried += _refined(laid, old, direction, most)
         laid, attempt = laid.on(max(tried, key=lambda new: _pays(old, new)))
         if attempt.square > (1 - SMALL_GAIN) * old.square:
             # More knots do not help where it is the points that have not come to rest.
             laid, attempt = laid.rested(attempt)
     return laid, attempt
+
+
+def _refined(laid: Laid, attempt: Attempt, direction: str, most: int) -> list[Attempt]:
+    """Return attempts with many more knots in a direction, up to the first that earns something.
+
+    A wave takes several knots before the first of them earns anything.
+    """
+    breaks = np.unique(knots_of(attempt.space, direction))
+    now, spans = count_of(attempt.space, direction), len(breaks) - 1
+    tried: list[Attempt] = []
+    parts = 2
+    while now + (parts - 1) * spans <= most:
+        inner = breaks[:-1, None] + np.diff(breaks)[:, None] * (np.arange(1, parts) / parts)
+        tried.append(laid.fitted(attempt.with_knots(direction, inner.ravel())))
+        if tried[-1].square < (1 - STALLED) * attempt.square:
+            break
+        parts *= 2
+    return tried
 
 
 def exchanged(
