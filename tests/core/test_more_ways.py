@@ -219,6 +219,13 @@ def test_rails_tubes_and_pushed_curves_do_as_they_are_asked() -> None:
     assert ends[1] - ends[0] == pytest.approx(20.0, abs=1.0)
     with pytest.raises(BuildError, match="of the rails cross"):
         two_rail_guide(rails, (profile,), TwoRailSettings(marks=(0.5, 0.7, 0.6, 0.6)))
+    short = curve(np.column_stack([50 + 0 * T, 2 + 16 * T, 5 * np.sin(np.pi * T)]), 8)
+    for brought, high in (("both", 6.25), ("moved", 5.0), ("scaled", 5.0)):
+        guide = two_rail_guide(rails, (short,), TwoRailSettings(brought=brought))  # type: ignore[arg-type]
+        drawn = guide.grid[len(guide.u) // 2]
+        assert drawn[[0, -1], 1] == pytest.approx([0, 20], abs=1e-6)
+        assert drawn[:, 2].max() == pytest.approx(high, abs=0.02)
+        assert guide.gaps[0].gap == pytest.approx(2.0, abs=1e-3)
     path = curve(np.column_stack([30 * T, 5 * np.sin(3 * T), 0 * T]), 8)
     flat = TubeSettings(radii=(2.0,), ends="flat", within=0.02)
     tube = lean_surface(tube_guide(path, None, flat), flat)

@@ -100,6 +100,11 @@ SURFACES: dict[str, Task] = {
             ("scaled", "scaled", "Grows with the distance of the rails"),
             ("kept", "kept", "Stays as the profile has it"),
         )),
+        Pick("brought", "Off the rails", (
+            ("both", "both", "A profile that misses its rails is moved and scaled as a whole"),
+            ("moved", "moved", "Its ends are moved, and what lies between goes with them"),
+            ("scaled", "scaled", "From rail to rail only: as high as it was drawn"),
+        )),
         Figures("marks", "Belong together", "Shares of the rails' lengths, pair by pair, with ;"
                 " between: first rail's, second rail's, and so on", optional=True),
         *SPENT,

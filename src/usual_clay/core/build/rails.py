@@ -33,12 +33,17 @@ class TwoRailSettings(Spend):
     ----------
     height : {"scaled", "kept"}
         Whether a profile's height grows with the distance of the rails, or stays.
+    brought : {"both", "moved", "scaled"}
+        How a profile comes to rails that it does not meet: moved and scaled as a whole; its ends
+        moved and what lies between with them, by its share; or scaled from rail to rail only, as
+        high as it was drawn.
     marks : tuple of float
         Shares of the rails' lengths that belong together, pair by pair: the first rail's, the
         second's, and so on.
     """
 
     height: Literal["scaled", "kept"] = "scaled"
+    brought: Literal["both", "moved", "scaled"] = "both"
     marks: tuple[float, ...] = ()
 
     def __post_init__(self) -> None:
@@ -69,8 +74,8 @@ def two_rail_guide(
     """Carry profiles along two rails, in frames of chord, height and way of the rails.
 
     Places of the rails belong together where a profile meets both, and between by equal shares of
-    their lengths. A profile that does not meet its rails is moved and scaled so that it does. In
-    its frame a profile is a fixed shape, or a blend of those before and after.
+    their lengths. A profile that does not meet its rails is brought there. In its frame a profile
+    is a fixed shape, or a blend of those before and after.
 
     Raises
     ------
@@ -102,7 +107,7 @@ def two_rail_guide(
     frames = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
     share, scaled = evenly_in(SAMPLES), settings.height == "scaled"
     local = [
-        _local(Measured(turned[index]).at(share), frames[1][k], scaled)
+        _local(Measured(turned[index]).at(share), *(each[k] for each in frames), settings)
         for k, index in enumerate(order)
     ]
     shapes = _blended(own, np.stack(local), closed)(t)
@@ -384,16 +389,24 @@ def _chord_frames(
     return first, np.stack([across, np.cross(ahead, across), ahead], axis=1), width
 
 
-def _local(points: Floats, axes: Floats, scaled: bool) -> Floats:
+def _local(
+    points: Floats, start: Floats, axes: Floats, width: float, settings: TwoRailSettings
+) -> Floats:
     """Return a profile in a frame in which its ends are 0 and 1 across, brought there."""
+    if settings.brought == "moved":
+        share = evenly_in(len(points))[:, None]
+        first, last = start - points[0], start + width * axes[0] - points[-1]
+        points = points + (1 - share) * first + share * last
     local = (points - points[0]) @ axes.T
     chord = local[-1]
     size = float(np.linalg.norm(chord))
+    if size <= 1e-12:
+        return local
     # Turned and scaled so that its chord is the frame's.
-    if size > 1e-12:
-        local = local @ _turn(chord / size).T * (1.0 / size if scaled else 1.0)
-        if not scaled:
-            local[:, 0] *= 1.0 / size
+    local = local @ _turn(chord / size).T
+    local[:, 0] /= size
+    if settings.height == "scaled":
+        local[:, 1:] /= max(width, 1e-12) if settings.brought == "scaled" else size
     return local
 
 
