@@ -226,6 +226,10 @@ def test_a_probe_streams_live_and_is_finished(with_demo: Hands) -> None:
     assert len(card.recorded) == count - 1
     hands.press("Resume")
     hands.wait(lambda: len(card.recorded) > count + 5)
+    # What was measured is not thrown away unasked.
+    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
+    assert len(card.recorded) > count + 5
+    assert card.drop.text().startswith("Forget")
     hands.press("Finish")
     run = chosen(hands)
     assert isinstance(run, PointList)
@@ -234,6 +238,13 @@ def test_a_probe_streams_live_and_is_finished(with_demo: Hands) -> None:
     assert np.median(away) == pytest.approx(1.5, abs=0.03)
     hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
     assert len(list(session.job.all(PointList))) == before
+    hands.window.commands.run("probe")
+    hands.press("Start")
+    hands.wait(lambda: len(card.recorded) > 3)
+    for _ in range(2):
+        hands.key(Qt.Key.Key_Escape, widget=hands.pane)
+    assert len(card.recorded) == 0
+    assert hands.window.cards.card is not card
 
 
 def test_loose_points_can_be_cast(hands: Hands, lure: TriangleMesh, tmp_path: Path) -> None:

@@ -23,6 +23,7 @@ from usual_clay.core.build.alter_surface import (
     slimmed_surface,
     split_surface,
     symmetric_surface,
+    turned_over,
 )
 from usual_clay.core.build.surface_edits import (
     BorderSettings,
@@ -32,6 +33,7 @@ from usual_clay.core.build.surface_edits import (
     MeetTwinSettings,
     MirrorSettings,
     PartSettings,
+    TurnOverSettings,
 )
 from usual_clay.core.fit.curve.fair import FairSettings, SlimSettings
 from usual_clay.core.fit.solve.remake import SlimSurfaceSettings
@@ -43,7 +45,7 @@ ALTER: dict[str, Task] = {
         SlimSettings(), (Take("Curve"),),
         (
             Figure("controls", "Control points", "0 for as few as the tolerance allows", 0, 200, 0,
-                   ""),
+                   "", zero="fewest"),
             Figure("degree", "Degree", "1 to 7", 1, 7, 0, ""),
             Pick("knots", "Knots", (("even", "even", "Spread evenly"),
                                     ("adaptive", "adaptive", "Closer where the shape needs them"))),
@@ -55,8 +57,10 @@ ALTER: dict[str, Task] = {
         "Slim", "The same surface with fewer control points; its deviation stands below",
         SlimSurfaceSettings(), (Take("Surface", (Surface,)),),
         (
-            Figure("nu", "Along u", "0 for as few as the tolerance allows", 0, 200, 0, ""),
-            Figure("nv", "Along v", "0 for as few as the tolerance allows", 0, 200, 0, ""),
+            Figure("nu", "Along u", "0 for as few as the tolerance allows", 0, 200, 0, "",
+                   zero="fewest"),
+            Figure("nv", "Along v", "0 for as few as the tolerance allows", 0, 200, 0, "",
+                   zero="fewest"),
             Pick("knots", "Knots", (("even", "even", "Spread evenly"),
                                     ("adaptive", "adaptive", "Closer where the shape needs them"))),
             Figure("within", "Within", "Tolerance to the old surface", 1e-4, 10, 4),
@@ -107,6 +111,13 @@ ALTER: dict[str, Task] = {
         (Take("Surface", (Surface,)),),
         (Sweep("share", "How far", "1 goes all the way", 0.05, 1, 0.05),),
         "even out {}", even_surface,
+    ),
+    "turn over": Task(
+        "Turn over", "The same surface facing the other way", TurnOverSettings(),
+        (Take("Surface", (Surface,)),),
+        (Pick("along", "Backwards", (("along u", "u", "Its first way runs backwards"),
+                                     ("along v", "v", "Its second way runs backwards"))),),
+        "turn {} over", turned_over,
     ),
     "match surface": Task(
         "Match", "Its nearest border brought to another surface's", MatchSettings(),

@@ -57,7 +57,7 @@ MAKES = (
     (("slim surface", "Slim"), ("extend surface", "Extend"), ("split surface", "Split")),
     (("border of surface", "Border"), ("match surface", "Match"), ("even surface", "Even out")),
     (("mirror surface", "Symmetric"), ("in surface", "Curve of it"), ("surface twin", "Twin")),
-    (("meet twin", "Meet its twin"),),
+    (("meet twin", "Meet its twin"), ("turn over", "Turn over")),
 )
 EDGES = (
     ("free", "The edge lies as the fit leaves it"),

@@ -41,6 +41,8 @@ class Figure:
     decimals: int = 2
     unit: str = " mm"
     factor: float = 1.0
+    # What stands there for 0, where that is no number.
+    zero: str = ""
 
 
 @dataclass(frozen=True)
@@ -125,6 +127,7 @@ class Fields(QWidget):
             return rows
         if isinstance(field, Figure):
             spin = number(field.low, field.high, field.decimals, field.unit, field.tip, field.label)
+            spin.setSpecialValueText(field.zero)
             spin.valueChanged.connect(lambda value: self._set(field.name, value * field.factor))
             self.parts[field.name] = [spin]
             return [Row(field.label, spin)]

@@ -28,6 +28,8 @@ class ProbeCard(Card):
         self.stream: PointStream | None = None
         self._given: PointStream | None = None
         self.recorded: Floats = np.zeros((0, 3))
+        # Whether it was asked if the points are to be forgotten.
+        self._asked = False
         self.spacing = number(0.1, 20, 2, " mm", "From one point to the next", "Spacing")
         self.spacing.setValue(1.0)
         self.noise = number(0, 1, 3, " mm", "Standard deviation of the stand-in's noise", "Noise")
@@ -66,7 +68,7 @@ class ProbeCard(Card):
     def offer(self, stream: PointStream | None = None) -> None:
         """Be ready to record a stream; without one, the stand-in."""
         self._given = stream
-        self.stream, self.recorded = None, np.zeros((0, 3))
+        self._forget()
         for row in self.settings:
             row.setVisible(stream is None)
         self._show()
@@ -87,6 +89,7 @@ class ProbeCard(Card):
         except FileError as error:
             self.session.told.emit("trouble", str(error))
             return
+        self._asked = False
         self._timer.start()
         self._show()
 
@@ -147,19 +150,30 @@ class ProbeCard(Card):
             return
         self._pause()
         made, ball = self._list(), 0.0 if self.stream is None else self.stream.ball
-        self.stream, self.recorded = None, np.zeros((0, 3))
+        self._forget()
         self._done()
         self.session.add(made, f"probe {len(made.points)} points")
         if ball:
             self.session.told.emit("news", f"{len(made.points)} centres of a ball of {ball:g} mm.")
 
     def cancel(self) -> None:
-        self._timer.stop()
-        if self.stream is not None:
-            self.stream.pause()
-        self.stream, self.recorded = None, np.zeros((0, 3))
+        """Forget the points; what was measured only when it is asked for twice."""
+        self._pause()
+        count = len(self.recorded)
+        if count > 1 and not self._asked:
+            self._asked = True
+            self._show()
+            self.session.told.emit(
+                "trouble",
+                f"{count} points are recorded: Esc again forgets them, Enter keeps them.",
+            )
+            return
+        self._forget()
         self.session.propose(None)
         self._done()
+
+    def _forget(self) -> None:
+        self.stream, self.recorded, self._asked = None, np.zeros((0, 3)), False
 
     def refresh(self) -> None:
         self.about.setText(
@@ -175,6 +189,7 @@ class ProbeCard(Card):
         self.go.setEnabled(not over)
         for row in self.settings:
             row.setEnabled(not started)
+        self.drop.setText(f"Forget {len(self.recorded)}" if self._asked else "Cancel")
         self._show_count()
 
     def _show_count(self) -> None:

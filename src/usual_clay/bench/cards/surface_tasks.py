@@ -81,7 +81,7 @@ def _spent(**kept: Any) -> tuple[Field, ...]:
 SURFACES: dict[str, Task] = {
     "loft": following(
         "loft", LoftSettings(),
-        Pick("start", "Leaves the first", ENDS, TIPPED),
+        Pick("start", "First leaves", ENDS, TIPPED),
         Pick("stop", "Leaves the last", ENDS, TIPPED), BORDERS, *SPENT,
         hides=_loft_hides,
     ),
@@ -152,7 +152,7 @@ SURFACES: dict[str, Task] = {
         Sweep("first_strength", "Strength", "How far it follows the first", 0.1, 3, 0.02),
         Sweep("first_end", "At its end", "Strength where that border ends; 0 for the same", 0, 3,
               0.02),
-        Pick("second_side", "Meets the second", NEAREST, SIDES),
+        Pick("second_side", "Second leaves", NEAREST, SIDES),
         Pick("second_smooth", "Smooth there", SMOOTH),
         Sweep("second_strength", "Strength", "How far it follows the second", 0.1, 3, 0.02),
         Sweep("second_end", "At its end", "Strength where that border ends; 0 for the same", 0, 3,

@@ -172,6 +172,8 @@ COMMANDS = (
     task_command("mirror surface", "Make a surface symmetric", "mirror", short="Symmetric"),
     task_command("even surface", "Even out a surface's control points", "relax smooth distribute",
           short="Even out"),
+    task_command("turn over", "Turn a surface over", "flip reverse normals inward outward",
+                 short="Turn over"),
     task_command("match surface", "Match a surface's border to another's", "join tangent",
           short="Match"),
     Command("double", "Double the chosen surface", double, "copy duplicate", short="Double",

@@ -388,5 +388,9 @@ def _through(rail: Floats, place: Floats, way: Floats) -> Floats | None:
 def _told(built: Built, runs: Sequence[Run], spots: list[Spot], word: str) -> BodyMade:
     count = sum(len(run.edges) for run in runs)
     many = "1 edge" if count == 1 else f"{count} edges"
-    words = "; ".join([f"{many} {word}", *(spot.words for spot in spots)])
-    return BodyMade(body_of(read(built.exact)), words, spots=tuple(spots), wanted=not spots)
+    words = [f"{many} {word}", *(spot.words for spot in spots[:1])]
+    if len(spots) > 1:
+        more = "1 more edge" if len(spots) == 2 else f"{len(spots) - 1} more edges"
+        words.append(f"nor can {more}, ringed on the stage")
+    shape = body_of(read(built.exact))
+    return BodyMade(shape, "; ".join(words), spots=tuple(spots), wanted=not spots)

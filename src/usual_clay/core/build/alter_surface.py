@@ -13,6 +13,7 @@ from usual_clay.core.build.surface_edits import (
     MeetTwinSettings,
     MirrorSettings,
     PartSettings,
+    TurnOverSettings,
     evenly_spaced,
     longer,
     matched,
@@ -25,7 +26,7 @@ from usual_clay.core.build.surface_edits import (
 from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.fit.solve.remake import SlimSurfaceSettings, slim_surface
 from usual_clay.core.spline.boundary import edge_of
-from usual_clay.core.spline.knots import split
+from usual_clay.core.spline.knots import reverse, split
 from usual_clay.core.spline.surface import BSplineSurface
 
 # What of a task's results takes the place of the second source.
@@ -104,6 +105,12 @@ def even_surface(settings: EvenSettings, sources: Sequence[BSplineSurface]) -> A
         f"it moves by up to {moved_by(surface, made):.4f} mm at equal"
         " parameters, most of that within itself",
     )
+
+
+def turned_over(settings: TurnOverSettings, sources: Sequence[BSplineSurface]) -> Altered:
+    """Let a surface face the other way: its rows or its columns run backwards."""
+    (surface,) = sources
+    return Altered((reverse(surface, settings.along),), "its shape stays")
 
 
 def matched_surface(settings: MatchSettings, sources: Sequence[BSplineSurface]) -> Altered:

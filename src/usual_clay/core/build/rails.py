@@ -104,11 +104,11 @@ def two_rail_guide(
         share = np.asarray(maps[k][0](where))
         return pair[k].at(share % 1.0 if closed else np.clip(share, 0, 1))
 
-    frames = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
+    at_own = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
     share, scaled = evenly_in(SAMPLES), settings.height == "scaled"
     local = [
-        _local(Measured(turned[index]).at(share), *(each[k] for each in frames), settings)
-        for k, index in enumerate(order)
+        _local(Measured(turned[index]).at(share), start, frame, wide, settings)
+        for index, start, frame, wide in zip(order, *at_own, strict=True)
     ]
     shapes = _blended(own, np.stack(local), closed)(t)
     starts, axes, width = _chord_frames(rail(0, t), rail(1, t), pair, maps, t)

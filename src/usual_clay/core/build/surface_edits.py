@@ -87,6 +87,13 @@ class EvenSettings:
 
 
 @dataclass(frozen=True)
+class TurnOverSettings:
+    """Which way of a surface runs backwards, so that it faces the other way."""
+
+    along: Literal["u", "v"] = "v"
+
+
+@dataclass(frozen=True)
 class MatchSettings:
     """How a surface is brought to meet another.
 

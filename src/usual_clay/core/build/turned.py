@@ -104,7 +104,10 @@ def revolve_guide(
     start = float(np.arctan2(np.sin(own[-1, 0]), np.cos(own[-1, 0])))
     whole = abs(settings.angle) > FULL - 1e-9
     turn = np.arange(ROUND) / ROUND if whole else evenly_in(ROUND)
-    angle = start + settings.angle * turn
+    # A whole turn runs whichever way makes it face away from the axis.
+    lifts = np.diff(own[:, 2]) @ (own[1:, 1] + own[:-1, 1])
+    full = np.copysign(settings.angle, lifts) if whole else settings.angle
+    angle = start + full * turn
     end = np.tile(own[-1, 1:], (len(turn), 1))
     if rail is not None:
         end = frame.followed(rail, angle)
@@ -116,7 +119,7 @@ def revolve_guide(
     v = share[keep]
     lines = [Line(grid[0], np.full(SAMPLES, 0.0), share)]
     fine = np.arange(SAMPLES) / SAMPLES if whole else evenly_in(SAMPLES)
-    at = start + settings.angle * fine
+    at = start + full * fine
     ends = np.tile(own[-1, 1:], (SAMPLES, 1)) if rail is None else frame.followed(rail, at)
     lines.append(Line(frame.placed(at, *ends.T), fine, np.ones(SAMPLES)))
     poles: dict[Border, Floats] = {}

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from usual_clay.core.arrays import Bools
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import BELIEVED, Cast, cast, surface_of, with_images
@@ -23,6 +24,8 @@ from usual_clay.core.scan.sample import Sample
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
+# A point that is not believed is a spike where it lies so many times the tolerance off.
+SPIKE_OFF = 3.0
 # More spikes than this share of the area are left out of what a search aims at.
 MANY_SPIKES = 0.01
 # Where all points ask for more than the choice, a finer tolerance is aimed at so often.
@@ -215,7 +218,7 @@ def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance)
 
 def spikes_in_words(fitted: Cast, tolerance: Tolerance) -> str:
     """Say where it is spikes alone that keep a fit from its tolerance."""
-    believed = fitted.weights > BELIEVED
+    believed = ~_spikes(fitted, tolerance)
     if believed.all() or fitted.areas is None:
         return ""
     without = judge(fitted.feet.signed[believed], tolerance, fitted.areas[believed])
@@ -227,6 +230,12 @@ def spikes_in_words(fitted: Cast, tolerance: Tolerance) -> str:
         f" {percent(tolerance.share)} lies within {without.at_share:.3f} mm. Mend the scan, or ask"
         " for a smaller share."
     )
+
+
+def _spikes(fitted: Cast, tolerance: Tolerance) -> Bools:
+    """Tell which points are spikes: not believed, and too far off for a shape that is missed."""
+    far: Bools = np.abs(fitted.feet.signed) > SPIKE_OFF * tolerance.deviation
+    return far & (fitted.weights <= BELIEVED)
 
 
 def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Found:
@@ -272,7 +281,7 @@ def _fitted(sample: Sample, chosen: CastSettings, aim: Tolerance, progress: Prog
     """Fit what was chosen to all points, and judge it by what the search aims at."""
     made = cast(sample, chosen, progress)
     report = judge(made.feet.signed, aim, sample.areas)
-    believed = made.weights > BELIEVED
+    believed = ~_spikes(made, aim)
     if report.met or float(np.average(~believed, weights=sample.areas)) < MANY_SPIKES:
         return Found(made, chosen, report)
     # Spikes are not brought within a tolerance by more control points.

@@ -47,8 +47,9 @@ EASED, SWEEPS = 0.35, 2
 AT_REST, REST_ROUNDS = 0.04, 3
 # A knot that lowers the squared error by less than this part brings the points to rest first.
 SMALL_GAIN = 0.15
-# Where one more earns less than this share, many more are tried at once.
-STALLED = 0.03
+# Where one more earns less than this share of an error that is spread over more than that part of
+# the surface, many more are tried at once.
+STALLED, SPREAD = 0.1, 0.4
 # One knot in so many comes in at a time: rich surfaces grow by several.
 AT_ONCE = 10
 
@@ -355,7 +356,8 @@ def grown(
         if not tried:
             break
         old = attempt
-        if min(each.square for each in tried) > (1 - STALLED) * old.square:
+        stalled = min(each.square for each in tried) > (1 - STALLED) * old.square
+        if stalled and _spread(laid, old) > SPREAD:
             for direction, most in zip("uv", counts, strict=True):
                 tried += _refined(laid, old, direction, most)
         laid, attempt = laid.on(max(tried, key=lambda new: _pays(old, new)))
@@ -365,14 +367,24 @@ def grown(
     return laid, attempt
 
 
+def _spread(laid: Laid, attempt: Attempt) -> float:
+    """Return over which part of the surface the squared error is spread."""
+    places = [np.minimum((t * STRIPES).astype(np.int64), STRIPES - 1) for t in laid.start[:2]]
+    cell, cells = places[0] * STRIPES + places[1], STRIPES**2
+    count = np.bincount(cell, laid.weights, cells)
+    mean = np.bincount(cell, laid.weights * attempt.squares, cells) / np.maximum(count, 1e-9)
+    mean = mean[count > 0]
+    return float(mean.mean() ** 2 / max(float((mean**2).mean()), 1e-300))
+
+
 def _refined(laid: Laid, attempt: Attempt, direction: str, most: int) -> list[Attempt]:
     """Return attempts with many more knots in a direction, up to the first that earns something.
 
     A wave takes several knots before the first of them earns anything.
     """
+    tried: list[Attempt] = []
     breaks = np.unique(knots_of(attempt.space, direction))
     now, spans = count_of(attempt.space, direction), len(breaks) - 1
-    tried: list[Attempt] = []
     parts = 2
     while now + (parts - 1) * spans <= most:
         inner = breaks[:-1, None] + np.diff(breaks)[:, None] * (np.arange(1, parts) / parts)
