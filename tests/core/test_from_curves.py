@@ -160,6 +160,11 @@ def test_a_guided_revolve_of_an_ellipse_is_an_ellipsoid_with_a_smooth_pole() -> 
     found = places(built.surface)
     size = np.hypot(np.hypot(found[:, 0], found[:, 1]) / 20, found[:, 2] / 12)
     assert np.abs(size - 1).max() * 20 < 0.05
+    # It faces away from its axis, whichever way that points.
+    for way in (axis, (axis[0], -axis[1])):
+        whole = lean_surface(revolve_guide(quarter, way, None, settings), settings).surface
+        middle = surface_normals(whole, *(np.full(1, 0.5),) * 2)[0]
+        assert middle @ surface_points(whole, *(np.full(1, 0.5),) * 2)[0] > 0
     # The pole is one place, and level across.
     assert np.ptp(built.surface.points[:, 0], axis=0).max() < 1e-9
     assert np.ptp(built.surface.points[:, 1, 2]) < 1e-9
