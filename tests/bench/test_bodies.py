@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
 
@@ -19,12 +19,14 @@ from tests.bench.hands import Hands
 from tests.solids import box_faces, square
 from usual_clay.bench.cards.body import BodyCard
 from usual_clay.bench.cards.floating import FloatingCard
+from usual_clay.core.body.afloat import axes_of
 from usual_clay.core.body.triangles import triangles_at
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.mesh_file import read_mesh
 from usual_clay.files.sources import take_faces
 from usual_clay.files.step_out import Piece, write_exchange
+from usual_clay.job.edits.afloat import holds_of
 from usual_clay.job.edits.bodies import cost_of, watching
 from usual_clay.job.edits.scans import with_scan
 from usual_clay.job.items import Body, Curve, Floating, Surface
@@ -169,6 +171,20 @@ def test_a_body_is_judged_by_a_scan_floats_and_comes_back_from_its_file(
     # Half as heavy as water, it lies half under: on its broad side.
     assert floating.lying.afloat.wet.volume == pytest.approx(3000, rel=2e-3)
     assert floating.id in hands.window.stage.scene.layers()
+    # By hand: its water is lifted at its side, and it heels; the arms come when the hand rests.
+    before = floating.lying.afloat
+    held = next(each for each in holds_of(floating.lying) if each.what == "heel")
+    hands.window.stage.fit()
+    hands.wait()
+    x, y = hands.pane.view.project(np.stack([held.tip, 2 * held.tip - held.foot]))[:, :2].T
+    hands.drag([QPoint(round(a), round(b)) for a, b in zip(x, y, strict=True)])
+    floating = hands.session.job.get(floating.id, Floating)
+    assert floating.recipe.settings.by == "draft"
+    turned = floating.lying.afloat
+    assert turned.up @ before.up < np.cos(np.radians(1))
+    # About its length alone.
+    assert turned.up @ axes_of(before.up)[0] == pytest.approx(0, abs=1e-4)
+    assert len(floating.lying.arms) > 10
     path = tmp_path / "block.uclay"
     write_job(path, hands.session.job)
     back = read_job(path)

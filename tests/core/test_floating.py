@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy.spatial import ConvexHull
@@ -17,6 +19,7 @@ from usual_clay.core.body.floating import (
     summed_up,
 )
 from usual_clay.core.body.lying import FloatSettings, lie
+from usual_clay.job.edits.afloat import holds_of, lifted
 
 Z = np.array([0.0, 0.0, 1.0])
 
@@ -145,6 +148,26 @@ def test_what_cannot_float_says_why() -> None:
         at_draft(body, 25.0, body.centre)
     inward = ClosedMesh.of(body.vertices, body.triangles[:, ::-1])
     assert inward.volume == pytest.approx(60_000)
+
+
+@pytest.mark.parametrize(("heel", "trim"), [(20.0, 0.0), (0.0, -4.0), (15.0, 3.0)])
+def test_a_body_is_held_as_it_is_asked(heel: float, trim: float) -> None:
+    way = np.radians([heel, trim])
+    settings = FloatSettings("draft", draft=8.0, heel=way[0], trim=way[1], step=0.0)
+    held = lie(barge(), settings, {})
+    # Its walls stand: what it displaces is its plan times the depth of its middle.
+    lies = held.afloat
+    assert [lies.heel, lies.trim] == pytest.approx(way)
+    assert lies.draft == pytest.approx(8.0)
+    assert lies.wet.volume == pytest.approx(100 * 30 * 8 / lies.up[2], rel=1e-9)
+    # Lifting the water where it is held turns it about the middle of its surface.
+    for at in holds_of(held):
+        draft, *turns = lifted(held, at, 2.0)
+        again = lie(barge(), replace(settings, draft=draft, heel=turns[0], trim=turns[1]), {})
+        there = again.afloat
+        assert there.height - (at.foot + 2.0 * lies.up) @ there.up == pytest.approx(0, abs=0.01)
+    with pytest.raises(FloatError, match="does not float"):
+        lie(barge(), replace(settings, draft=40.0), {})
 
 
 def test_all_of_it_in_one_value() -> None:

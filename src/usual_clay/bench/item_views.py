@@ -33,8 +33,8 @@ PICTURE_HINT = (
     " <b>L</b> locks it."
 )
 FLOAT_HINT = (
-    "Set its material and weights on the card; the water lies where they let it. <b>Esc</b> lets go"
-    " of it."
+    "Set its material and weights on the card; the water lies where they let it."
+    " <b>Drag</b> a paddle to lift it by hand. <b>Esc</b> lets go of it."
 )
 DIMENSION_HINT = (
     "It follows what it measures, and is in the report. <b>Del</b> removes it, <b>Esc</b> lets go"

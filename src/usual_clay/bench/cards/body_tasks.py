@@ -50,7 +50,7 @@ def _edges_hide(settings: RoundSettings | BevelSettings) -> Sequence[str]:
 
 
 def _float_hides(settings: FloatSettings) -> Sequence[str]:
-    return ["mass", "start"] if settings.by == "draft" else ["draft"]
+    return ["mass", "start"] if settings.by == "draft" else ["draft", "heel", "trim"]
 
 
 def _other_wall_hides(settings: ShellSettings) -> Sequence[str]:
@@ -144,8 +144,11 @@ BODIES: dict[str, Task] = {
     "afloat": following(
         "afloat", FloatSettings(),
         Pick("by", "Floats", (("as it lies", "weight", "By its weight, in balance"),
-                              ("at a draft", "draft", "Upright, so deep in the water"))),
-        Sweep("draft", "Draft", "From its lowest point as it stands upright", 0.1, 200, 0.1, " mm"),
+                              ("as held", "draft", "So deep in the water, and so turned"))),
+        Sweep("draft", "Draft", "From its lowest point as it stands upright", -200, 200, 0.1,
+              " mm"),
+        Sweep("heel", "Heel", "Its right side down", -180, 180, 0.5, "°", DEGREES),
+        Sweep("trim", "Trim", "Its front down", -90, 90, 0.5, "°", DEGREES),
         Figure("material", "Material", "Density of all that it holds; 0 where its weights are all"
                " of it", 0, 25, 3, " g/cm³"),
         Figure("mass", "Mass in all", "0 for that of its material and its weights", 0, 1e6, 2,

@@ -56,6 +56,7 @@ class Sweep:
     high: float
     step: float
     unit: str = ""
+    factor: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -143,7 +144,7 @@ class Fields(QWidget):
             self.parts[field.name] = [mark, clear]
             return [Row(field.label, mark, clear, stretch=0)]
         slide = Slide(field.low, field.high, field.step, field.unit, field.tip, field.label)
-        slide.changed.connect(lambda value: self._set(field.name, value))
+        slide.changed.connect(lambda value: self._set(field.name, value * field.factor))
         self.parts[field.name] = [slide]
         return [Row(field.label, slide, stretch=0)]
 
@@ -200,4 +201,4 @@ class Fields(QWidget):
                 line.set_values(value or ())  # type: ignore[attr-defined]
             else:
                 (slide,) = self.parts[field.name]
-                slide.set_value(float(value or 0))  # type: ignore[attr-defined]
+                slide.set_value(float(value or 0) / field.factor)  # type: ignore[attr-defined]

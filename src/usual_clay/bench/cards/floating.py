@@ -101,10 +101,11 @@ class FloatingCard(RecipeCard):
 def _in_words(lying: Lying) -> str:
     lies, wet = lying.afloat, lying.afloat.wet
     x, y, z = wet.centre
-    return (
+    words = (
         f"{lying.mass:.2f} g, trim {np.degrees(lies.trim):.2f}°, heel {np.degrees(lies.heel):.2f}°."
         f" It displaces {wet.volume / 1000:.3f} cm³ of {lying.body_volume / 1000:.3f}; the water's"
         f" plane in it is {wet.plane / 100:.2f} cm², its wetted surface {wet.area / 100:.2f} cm²."
         f" KB {lies.kb:.2f}, KG {lies.kg:.2f}, BM {lies.bm():.2f} mm; GM along"
         f" {lies.gm('along'):.1f} mm. Centre of buoyancy {x:.2f}, {y:.2f}, {z:.2f} mm."
     )
+    return words.replace("-", "\N{MINUS SIGN}")

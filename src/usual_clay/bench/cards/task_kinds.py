@@ -29,10 +29,12 @@ MEND = Figure("mend", "Mends up to", "What passes no farther apart is brought to
 SPENT = (
     Sweep("scan", "Scan between", "0 follows the curves only, 1 the scan between them", 0, 1, 0.05),
     Figure("within", "Within", "How near it passes to every curve", 1e-4, 10, 4),
-    Figure("nu", "Along u", "Control points; 0 for as few as that takes", 0, 120, 0, "",
-           zero="fewest"),
-    Figure("nv", "Along v", "Control points; 0 for as few as that takes", 0, 120, 0, "",
-           zero="fewest"),
+    Figure(
+        "nu", "Along u", "Control points; 0 for as few as that takes", 0, 120, 0, "", zero="fewest"
+    ),
+    Figure(
+        "nv", "Along v", "Control points; 0 for as few as that takes", 0, 120, 0, "", zero="fewest"
+    ),
     Figure("degree", "Degree", "1 to 7", 1, 7, 0, ""),
 )
 

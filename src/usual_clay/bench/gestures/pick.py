@@ -8,6 +8,7 @@ from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.gestures.drag_handle import drag_handle, paddle_under
 from usual_clay.bench.gestures.drag_picture import drag_picture, handle_under
 from usual_clay.bench.gestures.drag_points import drag_points, point_under
+from usual_clay.bench.gestures.hold_water import hold_under, hold_water
 from usual_clay.bench.gestures.outline_select import drawn_line, inside_of
 from usual_clay.bench.gestures.pointer import Gesture, Pointer, until_release
 from usual_clay.core.arrays import Floats
@@ -49,6 +50,10 @@ def pick(pane: Canvas, press: Pointer) -> Gesture:
     paddle = paddle_under(pane, press.x, press.y)
     if paddle is not None:
         yield from drag_handle(pane, paddle)
+        return
+    held = hold_under(pane, press.x, press.y)
+    if held is not None:
+        yield from hold_water(pane, held)
         return
     grabbed = point_under(pane, press.x, press.y)
     if grabbed is not None:

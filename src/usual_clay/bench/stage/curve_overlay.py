@@ -14,9 +14,11 @@ from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
+from usual_clay.core.body.lying import Lying
 from usual_clay.core.check.comb import CombLine
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.tessellate import curve_points_shown
+from usual_clay.job.edits.afloat import holds_of
 
 # The longest quill is this share of the view's height at scale 1.
 TALLEST = 0.16
@@ -73,6 +75,12 @@ def draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> Non
     end = np.array([x1, y1])
     ring = [end + a * way + b * side for a, b in ((-3, -5.5), (5, -5.5), (5, 5.5), (-3, 5.5))]
     painter.drawPolygon(QPolygonF([QPointF(*place) for place in ring]))
+
+
+def draw_holds(painter: QPainter, view: View, lying: Lying) -> None:
+    """Draw where the water round a body is taken hold of, to lift it."""
+    for held in holds_of(lying):
+        draw_paddle(painter, view, held.foot, held.tip)
 
 
 def draw_in_hand(painter: QPainter, view: View, curve: BSplineCurve, ink: str) -> None:

@@ -39,7 +39,16 @@ from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.shaping import has_through, places_of
 from usual_clay.job.edits.surfaces import whole_lines
-from usual_clay.job.items import Body, Curve, Dimension, ItemId, Picture, PointList, Surface
+from usual_clay.job.items import (
+    Body,
+    Curve,
+    Dimension,
+    Floating,
+    ItemId,
+    Picture,
+    PointList,
+    Surface,
+)
 from usual_clay.job.joints import joints_of
 
 # What a left press starts, by the tool in hand.
@@ -270,6 +279,9 @@ class Pane(Guarded, QWidget):
             # What meets it is judged with it.
             for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
                 self._paint_comb(painter, self.scene.comb(other), self.scene.comb(chosen))
+        afloat = job.get(session.choice.item, Floating)
+        if afloat is not None and afloat.visible and afloat.lying is not None:
+            curve_overlay.draw_holds(painter, self.view, afloat.lying)
 
     def _paint_comb(self, painter: QPainter, comb: Comb, like: Comb | None = None) -> None:
         """Draw a comb as it is set, to the scale of another where that is given."""

@@ -140,19 +140,34 @@ def keel_of(body: ClosedMesh) -> Floats:
     return np.array([middle[0], middle[1], body.lowest])
 
 
-def at_draft(body: ClosedMesh, draft: float, centre: Floats) -> Afloat:
-    """Float an upright body at a draft.
+def turned(heel: float, trim: float) -> Floats:
+    """Return the way away from the water, in the frame of a body that heels and trims.
+
+    Parameters
+    ----------
+    heel, trim : float
+        As of `Afloat`, radians.
+    """
+    flat = np.cos(trim)
+    return np.array([-np.sin(trim), np.sin(heel) * flat, np.cos(heel) * flat])
+
+
+def at_draft(body: ClosedMesh, draft: float, centre: Floats, up: Floats = UPRIGHT) -> Afloat:
+    """Float a body at a draft, held upright or as `up` says.
 
     Raises
     ------
     FloatError
         For a draft at which it is dry, or all under water.
     """
-    tall = float(np.ptp(body.vertices[:, 2]))
-    if not 0 < draft < tall:
-        raise FloatError(f"at a draft of {draft:g} mm it does not float: it is {tall:.2f} mm tall")
-    height = body.lowest + draft
-    return Afloat(UPRIGHT, height, below(body, UPRIGHT, height), centre, keel_of(body))
+    keel, reach = keel_of(body), body.vertices @ up
+    height = float(keel @ up) + draft
+    low, high = float(reach.min()), float(reach.max())
+    if not low < height < high:
+        raise FloatError(
+            f"at a draft of {draft:g} mm it does not float: it is {high - low:.2f} mm tall"
+        )
+    return Afloat(up, height, below(body, up, height), centre, keel)
 
 
 def _volume_of(body: ClosedMesh, mass: float, water: float) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -22,6 +22,7 @@ from usual_clay.core.body.floating import (
     centre_of,
     righting,
     summed_up,
+    turned,
 )
 
 # Sections' areas are told at so many places along.
@@ -35,9 +36,11 @@ class FloatSettings:
     Attributes
     ----------
     by : {"weight", "draft"}
-        It lies as its weight lets it, or upright at a draft.
+        It lies as its weight lets it, or as it is held: at a draft, a heel and a trim.
     draft : float
         mm, from its lowest point upright.
+    heel, trim : float
+        How far it is held turned, right side down and front down, radians.
     material : float
         Density of all that it holds, g/cm3; 0 where it weighs nothing by itself.
     mass : float
@@ -56,6 +59,8 @@ class FloatSettings:
 
     by: Literal["weight", "draft"] = "weight"
     draft: float = 5.0
+    heel: float = 0.0
+    trim: float = 0.0
     material: float = 0.5
     mass: float = 0.0
     water: float = WATER
@@ -65,7 +70,16 @@ class FloatSettings:
     step: float = math.radians(10)
 
     def __post_init__(self) -> None:
-        numbers = (self.draft, self.material, self.mass, self.step, *self.weights, *self.centre)
+        numbers = (
+            self.draft,
+            self.heel,
+            self.trim,
+            self.material,
+            self.mass,
+            self.step,
+            *self.weights,
+            *self.centre,
+        )
         if not all(math.isfinite(x) for x in numbers) or not self.water > 0:
             raise FloatError("densities, weights and places must be finite numbers")
         if self.material < 0 or self.mass < 0:
@@ -143,6 +157,7 @@ def lie(
     settings: FloatSettings,
     marks: Mapping[str, Floats],
     angles: Floats | None = None,
+    before: Lying | None = None,
 ) -> Lying:
     """Return how a body floats.
 
@@ -152,6 +167,8 @@ def lie(
         Places along curves of which it is told when they go under, by name.
     angles : (n,) array, optional
         Of the righting curve, radians, in place of those by its step.
+    before : Lying, optional
+        The same body floating otherwise: for a hand, its sections and arms stay as they were.
 
     Raises
     ------
@@ -162,11 +179,14 @@ def lie(
     mass, centre = centre_of(body, settings.material or None, settings.added, place)
     mass = settings.mass or mass
     if settings.by == "draft":
-        lies = at_draft(body, settings.draft, centre)
+        lies = at_draft(body, settings.draft, centre, turned(settings.heel, settings.trim))
         mass = lies.wet.volume * settings.water / 1000
     else:
         up = np.array([0.0, 0.0, 1.0 if settings.start == "upright" else -1.0])
         lies = at_rest(body, mass, centre, settings.water, up)
+    line = waterline(body, lies.up, lies.height)
+    if before is not None:
+        return replace(before, afloat=lies, mass=mass, waterline=line)
     arms: list[Righted] = []
     if angles is None and settings.step:
         angles = np.arange(0.0, math.pi + 1e-9, settings.step)
@@ -178,7 +198,6 @@ def lie(
         for name in marks
     }
     size = float(np.ptp(body.vertices, axis=0).max())
-    line = waterline(body, lies.up, lies.height)
     along = section_areas(body, lies)
     return Lying(lies, mass, body.volume, line, along, tuple(arms), curve, under, size)
 
