@@ -11,10 +11,13 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-from tests.bench.hands import Hands
+from tests.bench.hands import NONE, SHIFT, Hands
 from tests.solids import flat
+from usual_clay.bench.gestures.drag_handle import handles_of
 from usual_clay.core.build.fill import FillSettings
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.check.edges import edge_joint
+from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import curve_points
 from usual_clay.files.job_file import write_job
@@ -280,3 +283,39 @@ def test_an_edge_of_a_surface_is_taken_by_a_click_and_followed(hands: Hands) -> 
     hands.wait()
     wall = session.job.the(wall.id, Surface)
     assert np.ptp(wall.geometry.points[..., 2]) == pytest.approx(25)
+
+
+def test_the_strength_of_a_blend_is_drawn_by_its_handles(hands: Hands) -> None:
+    session = hands.session
+    job = session.job
+    for name, x, z in (("Low", 0.0, 0.0), ("High", 30.0, 8.0)):
+        plate = flat((x, 0, z), (x + 10, 0, z), (x + 10, 20, z), (x, 20, z))
+        job = job.with_item(Surface(id=job.new_id("surface"), name=name, geometry=plate))
+    session.commit(job, "plates")
+    session.choice.choose(named(hands, "Low").id)
+    hands.window.commands.run("task blend")
+    card = pick(hands, "Low", "High")
+    card.accept()
+    hands.wait()
+    blended = session.choice.surface()
+    hands.window.stage.fit()
+    hands.wait()
+    for both in (False, True):
+        before = session.job.get(blended.id, Surface)
+        handle = handles_of(session.job, blended.id)[0]
+        longer = np.stack([handle.tip, handle.tip + 0.5 * (handle.tip - handle.foot)])
+        x, y = hands.pane.view.project(longer)[:, :2].T
+        path = [QPoint(round(a), round(b)) for a, b in zip(x, y, strict=True)]
+        middle = QPoint(*((path[0] + path[1]).toTuple()[k] // 2 for k in (0, 1)))
+        hands.drag([path[0], middle, path[1]], held=SHIFT if both else NONE)
+        now = session.job.get(blended.id, Surface)
+        old, new = before.recipe.settings, now.recipe.settings
+        changed = {name for name in vars(new) if getattr(new, name) != getattr(old, name)}
+        assert changed == {"first_strength"}
+        assert new.first_strength > 1.2 * old.first_strength
+        # However strong, it goes on from both in curvature.
+        for plate, border in (("Low", "v0"), ("High", "v1")):
+            joint = edge_joint(now.geometry, named(hands, plate).geometry,
+                               border_curve(now.geometry, border))  # fmt: skip
+            assert np.max(joint.gap) < 1e-9
+            assert np.max(joint.angle) < 1e-6

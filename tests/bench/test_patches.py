@@ -83,6 +83,18 @@ def test_a_patch_is_drawn_by_its_corners_and_follows_them(side, tmp_path) -> Non
     again = named(hands, "Patch 1")
     assert np.abs(foot_points(again.geometry, evenly(border.geometry, 60)).signed).max() < 1e-6
     assert len(again.inside) > len(patch.inside)
+    # A corner is dragged: the border that shares it comes along, and they meet on the scan.
+    session.choice.choose(borders[0].id)
+    session.choice.choose_points(frozenset())
+    corner = border.geometry.points[-1]
+    x, y, _ = pane.view.project(corner[None])[0]
+    start = QPoint(round(x), round(y))
+    hands.drag([start, start + QPoint(3, 3), start + QPoint(9, 6)], widget=pane)
+    ends = [session.job.get(b.id, Curve).geometry.points[[0, -1]] for b in borders]
+    assert np.linalg.norm(ends[0][1] - corner) > 0.2
+    assert np.linalg.norm(ends[1] - ends[0][1], axis=1).min() < 1e-9
+    assert np.abs(named(hands, "Patch 1").geometry.points - ends[0][1]).sum(axis=2).min() < 1e-6
+    again = named(hands, "Patch 1")
     # It is kept with the job.
     write_job(tmp_path / "a.uclay", session.job)
     kept = read_job(tmp_path / "a.uclay")

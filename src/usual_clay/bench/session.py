@@ -21,6 +21,7 @@ from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, read_sound, write_job
 from usual_clay.job.edits import make
+from usual_clay.job.edits.shaping import with_moved
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError, forget
@@ -106,7 +107,10 @@ class Session(QObject):
 
     def show_moved(self, item: Item) -> None:
         """Show an item as a hand shapes it just now, with what follows it at once."""
-        self.propose(with_quick_followers(self.job.with_item(item), item.id))
+        job, moved = with_moved(self.job, item)
+        for each in moved:
+            job = with_quick_followers(job, each)
+        self.propose(job)
 
     def commit(self, job: Job, words: str, onto_last: bool = False) -> None:
         """Keep an edit, and remake what follows from it."""

@@ -97,7 +97,8 @@ class CastCard(Card):
             Row("Knots", self.knots),
             Row("Smoothness", self.smoothness, stretch=0),
             Row("Reach", self.reach, stretch=0),
-            Row("Frame", self.frame, self.plane),
+            Row("Frame", self.frame),
+            Row("", self.world, self.plane),
             Row("Sides", self.sides),
         ]
         self.holds = [
@@ -134,8 +135,9 @@ class CastCard(Card):
             0, 100, 1, " %", "How far the surface runs past its region, half at each end", "Reach"
         )
         self.reach.changed.connect(lambda value: self._set("reach", reach=value / 100))
-        self.frame = Choice(FRAMES)
-        self.frame.chosen.connect(lambda name: self._set("frame", frame=name))
+        self.frame, self.world = Choice(FRAMES[:3]), Choice(FRAMES[3:])
+        for frames in (self.frame, self.world):
+            frames.chosen.connect(lambda name: self._set("frame", frame=name))
         self.plane = QComboBox()
         self.plane.addItems(PLANES)
         self.plane.setToolTip("World axes of u and v")
@@ -350,6 +352,7 @@ class CastCard(Card):
             self.smoothness,
             self.reach,
             self.frame,
+            self.world,
             self.plane,
             self.sides,
             self.knots,
@@ -386,7 +389,8 @@ class CastCard(Card):
             return
         self.plane.setCurrentText(settings.plane)
         self.reach.set_value(round(settings.reach * 100))
-        self.frame.set_value(settings.frame)
+        for frames in (self.frame, self.world):
+            frames.set_value(settings.frame)
         self.sides.set_value(settings.sides)
         self.degrees.set_value("best" if settings.any_degree else "this")
         self.closed.set_value(settings.closed or "no")
@@ -395,7 +399,7 @@ class CastCard(Card):
         for edge, rule in zip(self.edges, settings.edges, strict=True):
             edge.set_value(rule)
         # A pull lays the region flat by itself.
-        for part in (self.frame, self.plane, self.sides):
+        for part in (self.frame, self.world, self.plane, self.sides):
             part.setEnabled(part.isEnabled() and not settings.pull)
 
     def _show_result(self, surface: Surface) -> None:

@@ -22,6 +22,7 @@ from usual_clay.job.edits.shaping import (
     places_of,
     removal,
     with_handle,
+    with_moved,
     with_places,
 )
 from usual_clay.job.items import Curve, Surface
@@ -38,6 +39,7 @@ def put_places(
         return
     try:
         made = with_places(session.job, curve, session.choice.point_kind, places)
+        job, _ = with_moved(session.job, made)
     except SplineError as error:
         session.told.emit("trouble", sentence(error))
         return
@@ -45,7 +47,7 @@ def put_places(
     if before is not None:
         session.sight.before_move[curve.id] = before
     session.notes.pop(curve.id, None)
-    session.commit(session.job.with_item(made), words, onto_last=last)
+    session.commit(job, words, onto_last=last)
 
 
 def _chosen(session: Session, curve: Shaped, least: int) -> tuple[Floats, Any] | None:

@@ -9,16 +9,16 @@ from pyqtgraph.functions import arrayToQPolygonF
 from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
+from usual_clay.bench.gestures.drag_handle import Paddle
 from usual_clay.bench.stage.marks import draw_thin_line
 from usual_clay.bench.stage.rings import draw_rings
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
-from usual_clay.core.body.lying import Lying
 from usual_clay.core.check.comb import CombLine
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.tessellate import curve_points_shown
-from usual_clay.job.edits.afloat import holds_of
+from usual_clay.job.edits.afloat import Held
 
 # The longest quill is this share of the view's height at scale 1.
 TALLEST = 0.16
@@ -62,8 +62,13 @@ def draw_through(painter: QPainter, view: View, places: Floats, chosen: frozense
         painter.drawPolygon(QPolygonF(ring))
 
 
-def draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> None:
-    """Draw a handle: a stem with a paddle at its end, square to it."""
+def draw_paddles(painter: QPainter, view: View, handles: Sequence[Paddle | Held]) -> None:
+    """Draw handles: stems with a paddle at their ends, square to them."""
+    for handle in handles:
+        _draw_paddle(painter, view, handle.foot, handle.tip)
+
+
+def _draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> None:
     (x0, y0), (x1, y1) = view.project(np.stack([foot, tip]))[:, :2]
     way = np.array([x1 - x0, y1 - y0])
     way = way / max(float(np.linalg.norm(way)), 1e-9)
@@ -75,12 +80,6 @@ def draw_paddle(painter: QPainter, view: View, foot: Floats, tip: Floats) -> Non
     end = np.array([x1, y1])
     ring = [end + a * way + b * side for a, b in ((-3, -5.5), (5, -5.5), (5, 5.5), (-3, 5.5))]
     painter.drawPolygon(QPolygonF([QPointF(*place) for place in ring]))
-
-
-def draw_holds(painter: QPainter, view: View, lying: Lying) -> None:
-    """Draw where the water round a body is taken hold of, to lift it."""
-    for held in holds_of(lying):
-        draw_paddle(painter, view, held.foot, held.tip)
 
 
 def draw_in_hand(painter: QPainter, view: View, curve: BSplineCurve, ink: str) -> None:

@@ -11,7 +11,7 @@ from usual_clay.bench.camera import Camera
 from usual_clay.bench.canvas import Snap, Target
 from usual_clay.bench.gestures import look
 from usual_clay.bench.gestures.brush import brush
-from usual_clay.bench.gestures.drag_handle import paddles
+from usual_clay.bench.gestures.drag_handle import handles_of, paddles
 from usual_clay.bench.gestures.drag_points import nudge
 from usual_clay.bench.gestures.mark import mark
 from usual_clay.bench.gestures.outline_select import (
@@ -43,7 +43,6 @@ from usual_clay.job.items import (
     Body,
     Curve,
     Dimension,
-    Floating,
     ItemId,
     Picture,
     PointList,
@@ -279,9 +278,8 @@ class Pane(Guarded, QWidget):
             # What meets it is judged with it.
             for other in {other.id: other for other, _ in joints_of(job, chosen)}.values():
                 self._paint_comb(painter, self.scene.comb(other), self.scene.comb(chosen))
-        afloat = job.get(session.choice.item, Floating)
-        if afloat is not None and afloat.visible and afloat.lying is not None:
-            curve_overlay.draw_holds(painter, self.view, afloat.lying)
+        if not taking:
+            curve_overlay.draw_paddles(painter, self.view, handles_of(job, session.choice.item))
 
     def _paint_comb(self, painter: QPainter, comb: Comb, like: Comb | None = None) -> None:
         """Draw a comb as it is set, to the scale of another where that is given."""
@@ -305,8 +303,7 @@ class Pane(Guarded, QWidget):
             curve_overlay.draw_polygon(painter, self.view, curve.geometry, points)
         if chosen:
             through = points if session.choice.point_kind == "through" else frozenset()
-            for paddle in paddles(session.shown, curve, through):
-                curve_overlay.draw_paddle(painter, self.view, paddle.foot, paddle.tip)
+            curve_overlay.draw_paddles(painter, self.view, paddles(session.shown, curve, through))
 
     def _paint_on_view(self, painter: QPainter, ratio: float) -> None:
         overlay.draw_axes(painter, self.view, QPointF(38, self.height() - 40))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -9,6 +10,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.build.placed import drawn_on
 from usual_clay.core.check.live import LiveDistance, LiveFeet
+from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.spline.basis import greville
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
@@ -16,9 +18,12 @@ from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.make import DrawnSettings, Handle, make_curve
 from usual_clay.job.edits.curves import live_of, reshaped
 from usual_clay.job.edits.surfaces import live_of_surface, reshaped_surface
-from usual_clay.job.items import Curve, Followed, Scan, Surface
+from usual_clay.job.items import Curve, Followed, Item, ItemId, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.remake import basis_of
+
+# Ends of borders so near, mm, are one corner.
+SAME_PLACE = 1e-6
 
 Shaped = Curve | Surface
 
@@ -75,6 +80,37 @@ def with_drawing(job: Job, curve: Curve, settings: DrawnSettings) -> Curve:
     geometry = make_curve(settings) if scan is None else drawn_on(settings, scan.mesh)
     made = replace(curve, geometry=geometry, recipe=recipe)
     return replace(made, made_of=basis_of(job, made))
+
+
+def with_moved(job: Job, made: Item) -> tuple[Job, list[ItemId]]:
+    """Put an item that a hand shaped in its place, and what has to come with it; tell which.
+
+    Borders of patches that met a border at an end which moved still do: a corner is one place.
+    """
+    before = job.items[made.id]
+    job, ids = job.with_item(made), [made.id]
+    if not (isinstance(made, Curve) and isinstance(before, Curve)):
+        return job, ids
+    borders = {i for s in job.all(Surface) if s.made_by(PatchSettings) for i in _borders(s)}
+    if made.id not in borders or not has_through(made) or not has_through(before):
+        return job, ids
+    were, are = (places_of(each, "through")[[0, -1]] for each in (before, made))
+    for other in (curve for curve in job.all(Curve) if curve.id in borders - {made.id}):
+        if other.locked or not has_through(other):
+            continue
+        places = places_of(other, "through").copy()
+        for end in (0, -1):
+            at = np.abs(were - places[end]).max(axis=1)
+            if at.min() < SAME_PLACE:
+                places[end] = are[int(np.argmin(at))]
+        if not np.array_equal(places, places_of(other, "through")):
+            job = job.with_item(with_places(job, other, "through", places))
+            ids.append(other.id)
+    return job, ids
+
+
+def _borders(patch: Surface) -> Sequence[ItemId]:
+    return () if patch.recipe is None else patch.recipe.all("borders")
 
 
 def handle_at(curve: Curve, index: int) -> Handle | None:

@@ -135,6 +135,10 @@ def bend_of(normals: Floats, normal: Floats) -> tuple[Floats, float]:
     inclined = normals - np.outer(normals @ normal, normal)
     inclined -= np.einsum("nk->k", inclined) / len(inclined)
     values, ways = np.linalg.eigh(inclined.T @ inclined)
+    if values[2] <= 1e-12 * len(inclined):
+        # A plane bends nowhere.
+        across = np.cross(normal, np.eye(3)[np.argmin(np.abs(normal))])
+        return across / np.linalg.norm(across), 1.0
     most = ways[:, 2] - (ways[:, 2] @ normal) * normal
     return most / np.linalg.norm(most), float(np.sqrt(values[2] / max(values[1], 1e-300)))
 
