@@ -21,6 +21,16 @@ from usual_clay.files.mesh_file import read_mesh
 from usual_clay.job.items import Region, Scan, Surface
 
 
+def take_frame(card, name: str) -> None:
+    """Choose from the frames by keys, as from any box."""
+    card.frame.setFocus()
+    while card.frame.currentText() != name:
+        before = card.frame.currentIndex()
+        wanted = card.frame.findText(name)
+        QTest.keyClick(card.frame, Qt.Key.Key_Down if wanted > before else Qt.Key.Key_Up)
+        assert card.frame.currentIndex() != before
+
+
 def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> None:
     window, session = hands.window, hands.session
     # The scan's file has no unit: it is asked for, with the size it makes.
@@ -152,10 +162,10 @@ def hands_on(window):
 
 def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
     card, session = with_demo.window.cards.card, with_demo.session
-    QTest.mouseClick(card.frame._buttons["axes"], Qt.MouseButton.LeftButton)
+    take_frame(card, "axes")
     with_demo.wait()
     corner = session.choice.surface().geometry.points[0, 0]
-    QTest.mouseClick(card.frame._buttons["locked"], Qt.MouseButton.LeftButton)
+    take_frame(card, "locked")
     with_demo.wait()
     assert card.plane.isVisible()
     card.plane.setCurrentText("yx")

@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QSignalBlocker
+from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtWidgets import QComboBox, QProgressBar, QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card, Figures
@@ -17,7 +17,7 @@ from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.making import set_settings
 from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import DEGREES, Choice, Row, Slide, button, label
+from usual_clay.bench.widgets import DEGREES, Choice, Row, Slide, button, combo, label
 from usual_clay.bench.work import Request
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.fit.parameterize.region import FEWEST, MOST, CastSettings
@@ -97,8 +97,7 @@ class CastCard(Card):
             Row("Knots", self.knots),
             Row("Smoothness", self.smoothness, stretch=0),
             Row("Reach", self.reach, stretch=0),
-            Row("Frame", self.frame),
-            Row("", self.world, self.plane),
+            Row("Frame", self.frame, self.plane),
             Row("Sides", self.sides),
         ]
         self.holds = [
@@ -135,9 +134,11 @@ class CastCard(Card):
             0, 100, 1, " %", "How far the surface runs past its region, half at each end", "Reach"
         )
         self.reach.changed.connect(lambda value: self._set("reach", reach=value / 100))
-        self.frame, self.world = Choice(FRAMES[:3]), Choice(FRAMES[3:])
-        for frames in (self.frame, self.world):
-            frames.chosen.connect(lambda name: self._set("frame", frame=name))
+        self.frame = combo("The rectangle from which it starts")
+        for name, tip in FRAMES:
+            self.frame.addItem(name)
+            self.frame.setItemData(self.frame.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
+        self.frame.textActivated.connect(lambda name: self._set("frame", frame=name))
         self.plane = QComboBox()
         self.plane.addItems(PLANES)
         self.plane.setToolTip("World axes of u and v")
@@ -240,7 +241,7 @@ class CastCard(Card):
             "main",
             clicked=lambda: commands.run("keep"),
         )
-        self.add_buttons(self.search, self.keep)
+        self.pin_buttons(self.search, self.keep)
         self.session.work.progressed.connect(self._progressed)
         self.session.work.ended.connect(lambda _key: self.refresh())
 
@@ -352,7 +353,6 @@ class CastCard(Card):
             self.smoothness,
             self.reach,
             self.frame,
-            self.world,
             self.plane,
             self.sides,
             self.knots,
@@ -389,8 +389,7 @@ class CastCard(Card):
             return
         self.plane.setCurrentText(settings.plane)
         self.reach.set_value(round(settings.reach * 100))
-        for frames in (self.frame, self.world):
-            frames.set_value(settings.frame)
+        self.frame.setCurrentText(settings.frame)
         self.sides.set_value(settings.sides)
         self.degrees.set_value("best" if settings.any_degree else "this")
         self.closed.set_value(settings.closed or "no")
@@ -399,7 +398,7 @@ class CastCard(Card):
         for edge, rule in zip(self.edges, settings.edges, strict=True):
             edge.set_value(rule)
         # A pull lays the region flat by itself.
-        for part in (self.frame, self.world, self.plane, self.sides):
+        for part in (self.frame, self.plane, self.sides):
             part.setEnabled(part.isEnabled() and not settings.pull)
 
     def _show_result(self, surface: Surface) -> None:

@@ -57,6 +57,7 @@ class Sweep:
     step: float
     unit: str = ""
     factor: float = 1.0
+    zero: str = ""
 
 
 @dataclass(frozen=True)
@@ -144,6 +145,7 @@ class Fields(QWidget):
             self.parts[field.name] = [mark, clear]
             return [Row(field.label, mark, clear, stretch=0)]
         slide = Slide(field.low, field.high, field.step, field.unit, field.tip, field.label)
+        slide.number.setSpecialValueText(field.zero)
         slide.changed.connect(lambda value: self._set(field.name, value * field.factor))
         self.parts[field.name] = [slide]
         return [Row(field.label, slide, stretch=0)]

@@ -81,7 +81,7 @@ def _spent(**kept: Any) -> tuple[Field, ...]:
 SURFACES: dict[str, Task] = {
     "loft": following(
         "loft", LoftSettings(),
-        Pick("start", "First leaves", ENDS, TIPPED),
+        Pick("start", "Leaves the first", ENDS, TIPPED),
         Pick("stop", "Leaves the last", ENDS, TIPPED), BORDERS, *SPENT,
         hides=_loft_hides,
     ),
@@ -147,16 +147,16 @@ SURFACES: dict[str, Task] = {
     ),
     "blend": following(
         "blend", BlendSettings(),
-        Pick("first_side", "Leaves the first", NEAREST, SIDES),
+        Pick("first_side", "First leaves", NEAREST, SIDES),
         Pick("first_smooth", "Smooth there", SMOOTH),
         Sweep("first_strength", "Strength", "How far it follows the first", 0.1, 3, 0.02),
         Sweep("first_end", "At its end", "Strength where that border ends; 0 for the same", 0, 3,
-              0.02),
+              0.02, zero="same"),
         Pick("second_side", "Second leaves", NEAREST, SIDES),
         Pick("second_smooth", "Smooth there", SMOOTH),
         Sweep("second_strength", "Strength", "How far it follows the second", 0.1, 3, 0.02),
         Sweep("second_end", "At its end", "Strength where that border ends; 0 for the same", 0, 3,
-              0.02),
+              0.02, zero="same"),
     ),
     "extrude": following(
         "extrude", ExtrudeSettings(),
