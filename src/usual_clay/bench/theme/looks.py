@@ -14,6 +14,8 @@ from usual_clay.bench.theme.theme import Theme, now, themes
 
 FOLDER = Path(__file__).parent
 FAMILY = "Inter"
+# What says that a box unfolds; the style sheet wants its place.
+UNFOLD = (FOLDER / "icons" / "unfold.svg").as_posix()
 
 
 def dress(app: QApplication) -> None:
@@ -152,6 +154,7 @@ QSpinBox:focus, QDoubleSpinBox:focus, QLineEdit:focus, QComboBox:focus {{
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ subcontrol-origin: border;
     subcontrol-position: right; width: 0px; border: none; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
+QComboBox::down-arrow {{ image: url("{UNFOLD}"); width: 12px; height: 12px; }}
 QComboBox QAbstractItemView {{ background: {p.field}; border: 1px solid {p.line};
     selection-background-color: {p.accent_tint}; selection-color: {p.accent_ink}; }}
 QSlider::groove:horizontal {{ height: 4px; background: {p.line}; border-radius: 2px; }}
