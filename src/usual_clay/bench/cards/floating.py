@@ -100,7 +100,8 @@ class FloatingCard(RecipeCard):
 
 def _in_words(lying: Lying) -> str:
     lies, wet = lying.afloat, lying.afloat.wet
-    x, y, z = wet.centre
+    # Nothing is less than nothing by a rounding.
+    x, y, z = np.round(wet.centre, 2) + 0.0
     words = (
         f"{lying.mass:.2f} g, trim {np.degrees(lies.trim):.2f}°, heel {np.degrees(lies.heel):.2f}°."
         f" It displaces {wet.volume / 1000:.3f} cm³ of {lying.body_volume / 1000:.3f}; the water's"
