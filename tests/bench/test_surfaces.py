@@ -302,3 +302,25 @@ def test_all_but_the_chosen_points_are_pulled(net) -> None:
     assert now is not None
     assert now.rms < bad.rms
     assert "Holding 6 control points costs" in hands.window.cards.told.text()
+
+
+def test_a_fit_is_not_ended_unasked_and_comes_back(net) -> None:
+    hands, pane = net
+    hands.press("fit")
+    session, fitted = hands.session, chosen(hands)
+    session.hand.may_shape.clear()
+    at = seen(pane, fitted.geometry.points[6, 2])
+    path = [at, at + QPoint(0, -9), at + QPoint(0, -20)]
+    assert hands.window.commands.why_not("fit again")
+    hands.drag(path, widget=pane)
+    assert chosen(hands).recipe is fitted.recipe
+    assert "Drag again" in hands.window.cards.told.text()
+    hands.drag(path, widget=pane)
+    assert chosen(hands).recipe is None
+    hands.window.commands.run("fit again")
+    hands.wait()
+    again = chosen(hands)
+    assert again.recipe == fitted.recipe
+    assert np.array_equal(again.geometry.points, fitted.geometry.points)
+    hands.key(Qt.Key.Key_Z, CTRL, pane)
+    assert chosen(hands).recipe is None

@@ -44,6 +44,8 @@ class Hand(QObject):
         # What a drag beside the points draws to choose those inside: "box" or "lasso".
         self.outline = "box"
         self.soft_reach, self.falloff = 0.0, "round"
+        # Surfaces that are fitted, and whose control points a hand may move all the same.
+        self.may_shape: set[ItemId] = set()
 
     def take(self, tool: str | None) -> None:
         """Take a tool in hand; None puts it down."""

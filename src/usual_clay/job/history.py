@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from usual_clay.job.job import Job
@@ -49,6 +50,10 @@ class History:
         self._steps.append(Step(job, words))
         del self._steps[:-DEEPEST]
         self._at = len(self._steps) - 1
+
+    def latest(self, which: Callable[[Job], bool]) -> Job | None:
+        """Return the newest of the jobs so far, up to now, of which something holds."""
+        return next((s.job for s in reversed(self._steps[: self._at + 1]) if which(s.job)), None)
 
     def amend(self, job: Job) -> None:
         """Put a computed result into the present step, without a step of its own."""

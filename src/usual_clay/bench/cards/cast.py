@@ -200,6 +200,9 @@ class CastCard(Card):
             row.setVisible(name == "hold")
         self.figures.setVisible(name in SETTINGS)
         self.joints.hide()
+        surface = self.session.choice.surface()
+        if name == "shape" and surface is not None:
+            self.session.hand.may_shape.add(surface.id)
         self.refresh()
 
     def _making(self, commands: Commands) -> QWidget:
@@ -210,8 +213,8 @@ class CastCard(Card):
         for made in task_buttons(MAKES, commands):
             self.add_buttons(*made, into=column)
         self.add_buttons(commands.button("double"), commands.button("shape scan"), into=column)
-        further = commands.button("deviation on the scan"), commands.button("tie again")
-        self.add_buttons(*further, into=column)
+        self.add_buttons(commands.button("deviation on the scan"), into=column)
+        self.add_buttons(commands.button("tie again"), commands.button("fit again"), into=column)
         self.together = commands.button("solve together")
         self.add_buttons(self.together, into=column)
         return page

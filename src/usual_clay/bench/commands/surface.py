@@ -20,6 +20,7 @@ from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.scan.region import grow, shrink
 from usual_clay.job.items import PointList, Region, Scan, Surface
+from usual_clay.job.job import Job
 
 NO_SURFACE = "Choose a surface in the Shelf first."
 needs_surface = needs(Surface, NO_SURFACE)
@@ -55,6 +56,40 @@ def double(bench: Bench) -> None:
         name = job.free_name(f"{surface.name} 2")
         made = replace(surface, id=job.new_id("surface"), name=name, locked=False)
         bench.session.add(made, f"double {surface.name}")
+
+
+def fit_again(bench: Bench) -> None:
+    """Bring back what a surface was fitted by before a hand shaped it."""
+    surface = bench.chosen(Surface)
+    if surface is not None and (before := _fitted_before(bench, surface)) is not None:
+        again = replace(before, name=surface.name, visible=surface.visible, colour=surface.colour)
+        bench.session.hand.may_shape.discard(surface.id)
+        bench.session.commit(bench.session.job.with_item(again), f"fit {surface.name} again")
+
+
+def _fitted_before(bench: Bench, surface: Surface) -> Surface | None:
+    """Return the surface as it was fitted last, if that is known and what it follows is there."""
+
+    def fitted(job: Job) -> bool:
+        known = job.get(surface.id, Surface)
+        return known is not None and known.recipe is not None
+
+    job = bench.session.history.latest(fitted)
+    before = None if job is None else job.get(surface.id, Surface)
+    if before is None or bench.session.job.is_loose(before):
+        return None
+    return before
+
+
+def no_fit_again(bench: Bench) -> str:
+    surface = bench.chosen(Surface)
+    if surface is None:
+        return needs_surface(bench)
+    if surface.recipe is not None:
+        return "It is fitted, or follows its curves, as it is"
+    if _fitted_before(bench, surface) is None:
+        return "What it was fitted by is not known in this session, or is gone: cast it anew"
+    return ""
 
 
 def solve_together(bench: Bench) -> None:
@@ -176,6 +211,9 @@ COMMANDS = (
                  short="Turn over"),
     task_command("match surface", "Match a surface's border to another's", "join tangent",
           short="Match"),
+    Command("fit again", "Fit a surface again that was shaped by hand", fit_again,
+            "cast follow back refit", short="Fit again",
+            tip="As it was fitted before a hand moved its control points", why_not=no_fit_again),
     Command("double", "Double the chosen surface", double, "copy duplicate", short="Double",
             tip="A second one like it, to try a change on", why_not=needs_surface),
     Command("solve together", "Solve patches that share borders together", solve_together,

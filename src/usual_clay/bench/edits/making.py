@@ -132,8 +132,8 @@ def why_no_search(session: Session, item: Followed) -> str:
     """Return why an item cannot be searched for, or nothing."""
     if item.recipe is None:
         return (
-            f"{item.name} is shaped by hand: what it is fitted by is given up. Slim it, or cast"
-            " its region again."
+            f"{item.name} is shaped by hand: what it is fitted by is given up. Fit it again,"
+            " slim it, or cast its region again."
         )
     kind = kind_of(item.recipe.kind)
     if kind.search is None:

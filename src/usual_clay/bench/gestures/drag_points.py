@@ -8,6 +8,7 @@ from usual_clay.bench.canvas import Canvas
 from usual_clay.bench.edits.shaping import put_places
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.item_views import view_of
+from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats
 from usual_clay.core.errors import sentence
 from usual_clay.core.numbers import NumberError, read_number
@@ -60,7 +61,7 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
     if grabbed not in chosen:
         chosen = taken
         session.choice.choose_points(chosen)
-    if not session.may_change(curve):
+    if not session.may_change(curve) or not _may_shape(session, curve):
         return
     kind = session.choice.point_kind
     before = places_of(curve, kind)
@@ -89,6 +90,20 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
     if made is not None:
         # Kept as it is measured anew, all of it.
         put_places(session, curve, places, f"move points of {curve.name}")
+
+
+def _may_shape(session: Session, shaped: Shaped) -> bool:
+    """Tell whether a hand may move control points; of a surface that is fitted ask once before."""
+    may = session.hand.may_shape
+    if not isinstance(shaped, Surface) or shaped.recipe is None or shaped.id in may:
+        return True
+    may.add(shaped.id)
+    session.told.emit(
+        "trouble",
+        f"{shaped.name} follows what it was made from. Drag again to shape it by hand: it follows"
+        " no more then, until Fit again.",
+    )
+    return False
 
 
 def typed_motion(pane: Canvas, by: Floats) -> Floats:

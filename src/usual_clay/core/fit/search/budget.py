@@ -24,8 +24,9 @@ from usual_clay.core.scan.sample import Sample
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
-# A point that is not believed is a spike where it lies so many times the tolerance off.
-SPIKE_OFF = 3.0
+# A point that is not believed is a spike where it lies so many times the tolerance off, or where
+# noise so many times as large would not explain it.
+SPIKE_OFF, SPIKE_NOISE = 3.0, 8.0
 # More spikes than this share of the area are left out of what a search aims at.
 MANY_SPIKES = 0.01
 # Where all points ask for more than the choice, a finer tolerance is aimed at so often.
@@ -117,17 +118,19 @@ def to_tolerance(
 
 def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> CastSettings | None:
     """Return settings with the frame or sides that were not taken, where so few are found
-    that one row less is more than a tenth, and there is one that may go."""
+    that one row less is more than a tenth, and there is one that may go; or none was met."""
     count = made.settings.nu * made.settings.nv
     flat = not (settings.closed or settings.pull or settings.symmetric)
-    if settings.sides != "best" or not flat or made.report is None or not made.report.met:
+    flat = flat and not (sample.has_mesh and sample.runs_round)
+    if settings.sides != "best" or not flat or made.report is None or made.cancelled:
         return None
-    if made.cancelled or not (settings.degree + 1) ** 2 < count <= SMALL:
+    met = made.report.met
+    if met and not (settings.degree + 1) ** 2 < count <= SMALL:
         return None
     follows = follows_better(sample, settings.frame, settings.plane)
     if not follows and settings.frame == "best" and bend_better(sample):
         return replace(settings, frame="outline")
-    return replace(settings, sides="straight" if follows else "follow")
+    return None if not met else replace(settings, sides="straight" if follows else "follow")
 
 
 def _searched(
@@ -176,9 +179,11 @@ def _over_degrees(
     return leanest(search, _cost, lambda each: each.cancelled, progress)
 
 
-def _cost(search: Search) -> tuple[bool, int]:
+def _cost(search: Search) -> tuple[bool, float]:
     report = search.report
-    return report is None or not report.met, search.settings.nu * search.settings.nv
+    if report is None or not report.met:
+        return True, np.inf if report is None else report.at_share
+    return False, search.settings.nu * search.settings.nv
 
 
 def stopped(
@@ -212,13 +217,13 @@ def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance)
     trials.seen[chosen.nu, chosen.nv] = replace(mine, surface=surface)
     words = in_words(chosen, report, tolerance, sample.noise, trials.seen)
     if not report.met:
-        words = " ".join(filter(None, [words, spikes_in_words(fitted, tolerance)]))
+        words = " ".join(filter(None, [words, spikes_in_words(fitted, tolerance, sample.noise)]))
     return Search(chosen, tuple(trials.seen.values()), words, fitted, report)
 
 
-def spikes_in_words(fitted: Cast, tolerance: Tolerance) -> str:
+def spikes_in_words(fitted: Cast, tolerance: Tolerance, noise: float) -> str:
     """Say where it is spikes alone that keep a fit from its tolerance."""
-    believed = ~_spikes(fitted, tolerance)
+    believed = ~_spikes(fitted, tolerance, noise)
     if believed.all() or fitted.areas is None:
         return ""
     without = judge(fitted.feet.signed[believed], tolerance, fitted.areas[believed])
@@ -232,9 +237,10 @@ def spikes_in_words(fitted: Cast, tolerance: Tolerance) -> str:
     )
 
 
-def _spikes(fitted: Cast, tolerance: Tolerance) -> Bools:
+def _spikes(fitted: Cast, tolerance: Tolerance, noise: float) -> Bools:
     """Tell which points are spikes: not believed, and too far off for a shape that is missed."""
-    far: Bools = np.abs(fitted.feet.signed) > SPIKE_OFF * tolerance.deviation
+    least = min(SPIKE_OFF * tolerance.deviation, SPIKE_NOISE * noise)
+    far: Bools = np.abs(fitted.feet.signed) > least
     return far & (fitted.weights <= BELIEVED)
 
 
@@ -281,7 +287,7 @@ def _fitted(sample: Sample, chosen: CastSettings, aim: Tolerance, progress: Prog
     """Fit what was chosen to all points, and judge it by what the search aims at."""
     made = cast(sample, chosen, progress)
     report = judge(made.feet.signed, aim, sample.areas)
-    believed = ~_spikes(made, aim)
+    believed = ~_spikes(made, aim, sample.noise)
     if report.met or float(np.average(~believed, weights=sample.areas)) < MANY_SPIKES:
         return Found(made, chosen, report)
     # Spikes are not brought within a tolerance by more control points.
