@@ -28,7 +28,6 @@ from usual_clay.log import take_last_fault
 # Errors that C code raises below the method that Qt called.
 ERRORS: dict[str, Callable[[], object]] = {
     "IndexError": lambda: [].pop(),
-    "TypeError": lambda: len(3),
 }
 PLACES = ("paint", "mouse", "wheel", "key", "timer", "slot", "chart", "shelf", "hover")
 

@@ -25,8 +25,9 @@ from usual_clay.core.scan.sample import Sample
 SEARCH_POINTS = 20_000
 LIMIT = 50
 # A point that is not believed is a spike where it lies so many times the tolerance off, or where
-# noise so many times as large would not explain it.
-SPIKE_OFF, SPIKE_NOISE = 3.0, 8.0
+# noise so many times as large would not explain it. With hardly any noise, less than this share
+# of the tolerance, whatever is not believed is one.
+SPIKE_OFF, SPIKE_NOISE, QUIET = 3.0, 8.0, 0.1
 # More spikes than this share of the area are left out of what a search aims at.
 MANY_SPIKES = 0.01
 # Where all points ask for more than the choice, a finer tolerance is aimed at so often.
@@ -240,6 +241,8 @@ def spikes_in_words(fitted: Cast, tolerance: Tolerance, noise: float) -> str:
 def _spikes(fitted: Cast, tolerance: Tolerance, noise: float) -> Bools:
     """Tell which points are spikes: not believed, and too far off for a shape that is missed."""
     least = min(SPIKE_OFF * tolerance.deviation, SPIKE_NOISE * noise)
+    if noise < QUIET * tolerance.deviation:
+        least = 0.0
     far: Bools = np.abs(fitted.feet.signed) > least
     return far & (fitted.weights <= BELIEVED)
 
