@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -37,6 +37,9 @@ class Paddle:
     foot: Floats
     tip: Floats
     change: Callable[[Job, Any, Floats, bool], Followed]
+
+
+Handle = TypeVar("Handle", Paddle, Held)
 
 
 def paddles(job: Job, curve: Curve | Surface, points: frozenset[int]) -> list[Paddle]:
@@ -159,13 +162,17 @@ def paddle_under(pane: Canvas, x: float, y: float) -> Paddle | None:
     curve = _with_handles(session.job, session.choice.item)
     if curve is None or not curve.visible or curve.locked:
         return None
-    found = paddles(session.job, curve, session.choice.points)
-    if not found:
+    return handle_at_pixel(pane, paddles(session.job, curve, session.choice.points), x, y)
+
+
+def handle_at_pixel(pane: Canvas, handles: Sequence[Handle], x: float, y: float) -> Handle | None:
+    """Return which of some handles has its paddle at a pixel."""
+    if not handles:
         return None
-    seen = pane.view.project(np.array([paddle.tip for paddle in found]))[:, :2]
+    seen = pane.view.project(np.array([handle.tip for handle in handles]))[:, :2]
     away = np.hypot(seen[:, 0] - x, seen[:, 1] - y)
     nearest = int(np.argmin(away))
-    return found[nearest] if away[nearest] < GRAB * pane.devicePixelRatioF() else None
+    return handles[nearest] if away[nearest] < GRAB * pane.devicePixelRatioF() else None
 
 
 def drag_handle(pane: Canvas, paddle: Paddle) -> Gesture:

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from usual_clay.bench.canvas import Canvas
-from usual_clay.bench.gestures.drag_handle import GRAB
+from usual_clay.bench.gestures.drag_handle import handle_at_pixel
 from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.core.body.afloat import FloatError
 from usual_clay.core.errors import sentence
@@ -19,11 +17,7 @@ def hold_under(pane: Canvas, x: float, y: float) -> Held | None:
     item = session.job.get(session.choice.item, Floating)
     if item is None or item.lying is None or not item.visible or item.locked:
         return None
-    holds = holds_of(item.lying)
-    seen = pane.view.project(np.array([held.tip for held in holds]))[:, :2]
-    away = np.hypot(seen[:, 0] - x, seen[:, 1] - y)
-    nearest = int(np.argmin(away))
-    return holds[nearest] if away[nearest] < GRAB * pane.devicePixelRatioF() else None
+    return handle_at_pixel(pane, holds_of(item.lying), x, y)
 
 
 def hold_water(pane: Canvas, held: Held) -> Gesture:

@@ -39,15 +39,7 @@ from usual_clay.core.check.comb import Comb, comb_of
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.shaping import has_through, places_of
 from usual_clay.job.edits.surfaces import whole_lines
-from usual_clay.job.items import (
-    Body,
-    Curve,
-    Dimension,
-    ItemId,
-    Picture,
-    PointList,
-    Surface,
-)
+from usual_clay.job.items import Body, Curve, Dimension, ItemId, Picture, PointList, Surface
 from usual_clay.job.joints import joints_of
 
 # What a left press starts, by the tool in hand.
