@@ -9,11 +9,12 @@ import numpy as np
 import pytest
 
 from usual_clay.core.build.blend import BlendSettings, blend
+from usual_clay.core.build.crossings import families
 from usual_clay.core.build.fill import FillSettings, fill_guide
 from usual_clay.core.build.guide import Guide, Spend
 from usual_clay.core.build.lean import Built, lean_surface
 from usual_clay.core.build.loft import LoftSettings, loft_guide
-from usual_clay.core.build.net import NetSettings, families, net_guide
+from usual_clay.core.build.net import NetSettings, net_guide
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings, sweep_guide, two_rail_guide
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extrude, ruled

@@ -23,9 +23,10 @@ from usual_clay.bench.cards.task_kinds import (
 from usual_clay.core.build.blank import BlankSettings
 from usual_clay.core.build.blend import BlendSettings
 from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.build.crossings import families
 from usual_clay.core.build.fill import FillSettings, FlatSettings
 from usual_clay.core.build.loft import TIPS, LoftSettings
-from usual_clay.core.build.net import NetSettings, families
+from usual_clay.core.build.net import NetSettings
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings

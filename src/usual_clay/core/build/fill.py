@@ -9,7 +9,8 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.combine import plane_through
-from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.exact import check_touching
+from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, rows_for, words_of_gaps
 from usual_clay.core.build.plate import Plate
 from usual_clay.core.build.sections import BuildError, check_crossing, check_curves
 from usual_clay.core.build.smooth import Smooth, smooth_to
@@ -23,7 +24,8 @@ from usual_clay.core.spline.measured import Measured
 from usual_clay.core.spline.parts import parts_at
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
-GRID = 41
+# Rows of its grid, and the most for rich edges.
+GRID, FINEST = 41, 121
 # Sides of the surface; a corner inside one that turns by more is sharp.
 CORNERS, SHARP = 4, np.radians(15)
 # How fast a slope that an edge asks for at a corner gives way to that of what lies beside.
@@ -31,7 +33,6 @@ CORNER = 10
 # Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
 ASKEW = np.radians(1)
 # Exact edges meet within this, mm.
-TOUCH = 1e-6
 # By less than this they may turn the joint a little near there.
 UNNOTICED = np.radians(0.1)
 
@@ -129,7 +130,7 @@ def fill_guide(
         return _part(loop, beside, settings, gaps, said)
     said.append(_sharp_inside(loop))
     v0, u1, v1, u0 = _four(loop)
-    t = evenly_in(GRID)
+    t = evenly_in(rows_for(edges, GRID, FINEST))
     sides: dict[Border, _Side] = {"v0": v0, "u1": u1, "v1": v1, "u0": u0}
     rows: dict[Border, Floats] = {
         "v0": v0.at(t), "u1": u1.at(t), "v1": v1.at(1 - t), "u0": u0.at(1 - t)
@@ -228,10 +229,10 @@ def _laid(
     guides: int = 0,
 ) -> Guide:
     """Return a plate as a guide."""
-    t, lines = evenly_in(GRID), []
+    t, lines = evenly_in(plate.count), []
     for border in LOOP:
         if border not in poles:
-            at = np.full(GRID, float(border[1] == "1"))
+            at = np.full(plate.count, float(border[1] == "1"))
             lines.append(Line(plate.row(border), *((at, t) if border[0] == "u" else (t, at))))
     names = [f"side {k + 1}" for k in range(len(lines))]
     lines += [Line(*pinned) for pinned in plate.pinned]
@@ -285,13 +286,7 @@ def _exact(
     BuildError
         For sides of several edges, and edges that do not meet.
     """
-    apart = max((gap.gap for gap in gaps), default=0.0)
-    if apart > TOUCH:
-        worst = max(gaps, key=lambda gap: gap.gap)
-        raise BuildError(
-            f"{worst.between} are {apart:.4f} mm apart: exact borders take edges that meet",
-            np.array(worst.at),
-        )
+    check_touching(gaps)
     made: dict[Border, BSplineCurve] = {}
     for border, side in sides.items():
         if len(side.parts) > 1:
@@ -325,8 +320,9 @@ def _smooth(
         made = smooth_to(row, slope, bend, int(border[1]), beside, settings.smooth, settings.mend)
         if made is None:
             continue
-        held, brought, counts = made.slope.copy(), np.ones((GRID, 1)), np.ones((GRID, 1))
-        for end, far in ((0, np.linspace(1, 0, GRID)), (-1, np.linspace(0, 1, GRID))):
+        along = evenly_in(plate.count)
+        held, (brought, counts) = made.slope.copy(), np.ones((2, plate.count, 1))
+        for end, far in ((0, along[::-1]), (-1, along)):
             brought -= far[:, None] ** CORNER
             pace = np.linalg.norm(slope[end])
             lift = abs(slope[end] @ made.normal[end]) / max(float(pace), 1e-300)

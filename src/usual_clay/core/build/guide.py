@@ -18,6 +18,8 @@ from usual_clay.core.spline.curve import BSplineCurve
 ON_LINE = 1e-9
 # The most control points of a direction.
 MOST = 120
+# Rows of a grid for each control point of the richest curve along them, and the most there are.
+ROWS_EACH, CLOSEST = 4, 400
 
 
 @dataclass(frozen=True)
@@ -84,6 +86,23 @@ class Gap:
 
 
 @dataclass(frozen=True, eq=False)
+class Own:
+    """A curve that is to be a border.
+
+    Attributes
+    ----------
+    curve : BSplineCurve
+        On [0, 1], running as the parameter along the border does.
+    t, at : (n,) arrays
+        Its own parameter, and the guide's along the border there; both rise from 0 to 1.
+    """
+
+    curve: BSplineCurve
+    t: Floats
+    at: Floats
+
+
+@dataclass(frozen=True, eq=False)
 class Guide:
     """What a surface is wanted to be.
 
@@ -111,6 +130,9 @@ class Guide:
         By the direction: parameters at which the surface turns sharply.
     exact : dict
         Of borders that are a curve exactly: that curve, which runs with the parameter along it.
+    own : dict
+        Of borders that are to be a curve exactly, while the grid does not run by that curve's
+        parameter yet.
     smooth : dict
         Of borders that go on smoothly from what lies beside: how they leave it.
     level : dict
@@ -134,6 +156,7 @@ class Guide:
     whole: bool = False
     creases: dict[str, tuple[float, ...]] = field(default_factory=dict)
     exact: dict[Border, BSplineCurve] = field(default_factory=dict)
+    own: dict[Border, Own] = field(default_factory=dict)
     smooth: dict[Border, Smooth] = field(default_factory=dict)
 
     def curve_rows(self, direction: str) -> Bools:
@@ -147,6 +170,12 @@ class Guide:
     def on_curves(self) -> Bools:
         """Which places of the grid lie on source curves, (len(u), len(v))."""
         return self.curve_rows("u")[:, None] | self.curve_rows("v")
+
+
+def rows_for(curves: Sequence[BSplineCurve], least: int, most: int = CLOSEST) -> int:
+    """Return how many rows tell how such curves run: so many for each of their control points."""
+    richest = max((len(curve.points) for curve in curves), default=0)
+    return min(max(ROWS_EACH * richest, least), most)
 
 
 def evenly_in(count: int) -> Floats:

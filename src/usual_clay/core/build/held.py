@@ -94,6 +94,8 @@ def knots_of(guide: Guide, name: str, degree: int) -> Floats:
     for border, curve in guide.exact.items():
         if border[0] == name:
             continue
+        if curve.weights is not None:
+            raise FitError("a rational edge is no border of a surface exactly: rebuild it")
         if curve.degree > degree:
             raise FitError(
                 f"to be exact takes the degree of the edges, {curve.degree}: ask for that"

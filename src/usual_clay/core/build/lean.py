@@ -15,6 +15,7 @@ import numpy as np
 from scipy.interpolate import CubicSpline
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.build.exact import laid_exactly
 from usual_clay.core.build.guide import MOST, Gap, Guide, Spend
 from usual_clay.core.build.held import (
     held_at,
@@ -83,6 +84,8 @@ def lean_surface(guide: Guide, spend: Spend, progress: Progress = silent) -> Bui
     """
     if not all(np.isfinite(part).all() for part in (guide.grid, *(x.points for x in guide.lines))):
         raise FitError("the curves hold numbers that are not finite")
+    if guide.own:
+        guide = laid_exactly(guide)
     search, ways = _over(guide, spend)
     if spend.nu and spend.nv:
         return _built(guide, search.settled(search.fitted(*ways)).surface)

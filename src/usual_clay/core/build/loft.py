@@ -9,7 +9,8 @@ import numpy as np
 from scipy.interpolate import CubicSpline
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in
+from usual_clay.core.build.exact import check_seam
+from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in, rows_for
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_crossing, matched, spaced
 from usual_clay.core.build.smooth import Smooth, faded, smooth_to
 from usual_clay.core.spline.boundary import Border
@@ -78,24 +79,27 @@ def loft_guide(
         raise BuildError("a loft goes through two sections or more: one was given")
     made = sections_of(sections, settings)
     closed = made[0].closed
-    share = np.arange(SAMPLES) / SAMPLES if closed else evenly_in(SAMPLES)
+    seen, count = rows_for(sections, SAMPLES), rows_for(sections, ACROSS)
+    share = np.arange(seen) / seen if closed else evenly_in(seen)
     exact: dict[Border, BSplineCurve] = {}
     if settings.borders == "exact":
         if closed:
-            raise BuildError("exact borders take open sections: closed ones have a seam to match")
+            made = [each.laid_anew() for each in made]
+            for number, each in enumerate(made, 1):
+                check_seam(each.curve, f"section {number}")
         exact = {b: made[k].curve for b, k in (("v0", 0), ("v1", -1)) if abs(k) not in ends}  # type: ignore[misc]
     places = Measured.by_parameter if exact else Measured.at
     rows = np.stack([places(each, share) for each in made])
     _check_order(rows)
     tip = {end: _tip(rows, end, tips) for end in ends}
     v = spaced(_with_tips(rows, tip))
-    u = np.arange(ACROSS) / ACROSS if closed else evenly_in(ACROSS)
+    u = np.arange(count) / count if closed else evenly_in(count)
     fine = np.union1d(evenly_in(ALONG), v)
     through = _with_tips(np.stack([places(each, u) for each in made]), tip)
     grid, smooth = _through(v, through, fine, settings, beside)
     own = v[0 in tip : len(v) - (1 in tip)]
     lines = tuple(
-        Line(row, share, np.full(SAMPLES, at)) for row, at in zip(rows, own.tolist(), strict=True)
+        Line(row, share, np.full(seen, at)) for row, at in zip(rows, own.tolist(), strict=True)
     )
     borders: tuple[Border, Border] = ("v0", "v1")
     poles: dict[Border, Floats] = {borders[end]: place for end, place in tip.items()}

@@ -7,21 +7,35 @@ from typing import Literal
 
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
-from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats, as_place
-from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.build.crossings import (
+    Crossings,
+    check_gaps,
+    corners,
+    crossings,
+    with_kept,
+)
+from usual_clay.core.build.exact import check_touching, own_of
+from usual_clay.core.build.guide import (
+    Gap,
+    Guide,
+    Line,
+    Own,
+    Spend,
+    evenly_in,
+    rows_for,
+    words_of_gaps,
+)
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
-from usual_clay.core.spline.boundary import Border
-from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
+from usual_clay.core.spline.boundary import BORDERS, Border
+from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import reverse
 from usual_clay.core.spline.measured import Measured
 
-SEEN, STEPS = 400, 12
 # How far from the first family to the second the place lies that they are brought to.
 SHARES = {"both": 0.5, "along": 0.0, "across": 1.0}
 GRID = 30
-CLOSER = (1 - np.cos(np.linspace(0, np.pi, 2 * GRID))) / 2
 
 
 @dataclass(frozen=True)
@@ -34,30 +48,14 @@ class NetSettings(Spend):
         Curves that pass each other at no more than this are brought together, mm.
     keeps : {"both", "along", "across"}
         Whether both give way by half, or one family stays and the other does.
+    borders : {"within", "exact"}
+        Whether its outermost curves lie within the distance, or are its borders exactly; the
+        others are brought to them.
     """
 
     mend: float = 0.5
     keeps: Literal["both", "along", "across"] = "both"
-
-
-@dataclass(frozen=True, eq=False)
-class Crossings:
-    """Where two families cross.
-
-    Attributes
-    ----------
-    along, across : (n, m) arrays
-        For each curve along and each across the shares of their lengths at which they pass.
-    gap : (n, m) array
-        How far apart, mm.
-    place : (n, m, 3) array
-        Where they are to meet.
-    """
-
-    along: Floats
-    across: Floats
-    gap: Floats
-    place: Floats
+    borders: Literal["within", "exact"] = "within"
 
 
 def net_guide(
@@ -90,8 +88,8 @@ def net_guide(
         [f"{called[0]} {k + 1}" for k in range(len(along))],
         [f"{called[1]} {k + 1}" for k in range(len(across))],
     )
-    met = _crossings(along, across, SHARES[settings.keeps])
-    _check_gaps(met, names, settings.mend)
+    met = crossings(along, across, SHARES[settings.keeps])
+    check_gaps(met, names, settings.mend)
     along, across, met, names = _sorted(along, across, met, names)
     closed = _closed(along, across)
     poles: dict[Border, Floats] = {}
@@ -104,6 +102,10 @@ def net_guide(
         _parameters(across, _inside(met.across, "u", poles).T, closed == "v"),
     )
     own_u, own_v = _own(len(u), "u", poles), _own(len(v), "v", poles)
+    outer = _outermost(closed, poles) if settings.borders == "exact" else ()
+    if outer:
+        met = with_kept(along, across, met, outer)
+        check_touching(corners(met, names, poles, closed, (along, across)))
     lines = [
         _Laid(c, met.along[own_v][i], u, met.place[own_v][i], closed == "u")
         for i, c in enumerate(along)
@@ -112,9 +114,18 @@ def net_guide(
         _Laid(c, met.across[:, own_u][:, j], v, met.place[:, own_u][:, j], closed == "v")
         for j, c in enumerate(across)
     ]
-    return replace(
-        _guide(lines, rows, (u, v), (own_u, own_v), met, names, closed, settings), poles=poles
-    )
+    guide = _guide(lines, rows, (u, v), (own_u, own_v), met, names, closed, settings)
+    own: dict[Border, Own] = {}
+    for border in outer:
+        family, of = (lines, names[0]) if border[0] == "v" else (rows, names[1])
+        laid = family[-int(border[1])]
+        own[border] = own_of(laid.curve, laid.shares, of[-int(border[1])])
+    return replace(guide, poles=poles, own=own)
+
+
+def _outermost(closed: str, poles: dict[Border, Floats]) -> tuple[Border, ...]:
+    """Return the borders that are curves."""
+    return tuple(b for b in BORDERS if b not in poles and b[0] != closed)
 
 
 def _own(count: int, direction: str, poles: dict[Border, Floats]) -> slice:
@@ -169,35 +180,6 @@ def _with_poles(
     return met
 
 
-def families(curves: tuple[BSplineCurve, ...], most: float) -> tuple[list[int], list[int]]:
-    """Part curves into two families of which each crosses only the other.
-
-    Parameters
-    ----------
-    most : float
-        Curves that pass at no more than this cross, mm.
-
-    Returns
-    -------
-    Two lists of places in `curves`; the second is empty where they do not part so.
-    """
-    met = _crossings(curves, curves).gap <= most
-    np.fill_diagonal(met, False)
-    side: dict[int, int] = {0: 0}
-    left = [0]
-    while left:
-        here = left.pop()
-        for there in np.flatnonzero(met[here]).tolist():
-            if there not in side:
-                side[there] = 1 - side[here]
-                left.append(there)
-            elif side[there] == side[here]:
-                return list(range(len(curves))), []
-    if len(side) < len(curves):
-        return list(range(len(curves))), []
-    return tuple([k for k in range(len(curves)) if side[k] == s] for s in (0, 1))  # type: ignore[return-value]
-
-
 def _guide(
     lines: list[_Laid],
     rows: list[_Laid],
@@ -214,8 +196,8 @@ def _guide(
         np.append(v, 1.0) if closed == "v" else v,
     )
     # Towards a pole the shape turns quickly: there the grid is closer.
-    fine_u = np.union1d(evenly_in(GRID) if own[0] == slice(0, len(u)) else CLOSER, u)
-    fine_v = np.union1d(evenly_in(GRID) if own[1] == slice(0, len(v)) else CLOSER, v)
+    fine_u = np.union1d(_rows(lines, own[0] != slice(0, len(u))), u)
+    fine_v = np.union1d(_rows(rows, own[1] != slice(0, len(v))), v)
     if closed == "u":
         fine_u = fine_u[:-1]
     if closed == "v":
@@ -239,13 +221,15 @@ def _guide(
     grid = first + second - third
     made = [
         *(
-            Line(*line.sampled(), np.full(SAMPLES, t))
-            for line, t in zip(lines, v[own[1]].tolist(), strict=True)
+            Line(points, share, np.full(len(share), t))
+            for (points, share), t in zip(
+                (line.sampled() for line in lines), v[own[1]].tolist(), strict=True
+            )
         ),
     ]
     for row, t in zip(rows, u[own[0]].tolist(), strict=True):
         points, share = row.sampled()
-        made.append(Line(points, np.full(SAMPLES, t), share))
+        made.append(Line(points, np.full(len(share), t), share))
     gaps = tuple(
         Gap(
             f"{names[0][i]} and {names[1][j]}",
@@ -260,6 +244,12 @@ def _guide(
     every = (*names[0], *names[1])
     guide = Guide(tuple(made), fine_u, fine_v, grid, closed, gaps=gaps, words=words)
     return replace(guide, lines_u=u, lines_v=v, names=every)
+
+
+def _rows(family: list[_Laid], to_pole: bool) -> Floats:
+    """Return parameters along a family of curves that tell how it runs."""
+    count = rows_for([each.curve.curve for each in family], GRID)
+    return (1 - np.cos(np.pi * evenly_in(2 * count))) / 2 if to_pole else evenly_in(count)
 
 
 def _with_places(rows: Floats, own: slice, met: Crossings, axis: int) -> Floats:
@@ -297,9 +287,12 @@ class _Laid:
             off[-1] = off[0]
         self.off = CubicSpline(t, off, bc_type="periodic") if closed else PchipInterpolator(t, off)
 
-    def at(self, t: Floats) -> Floats:
+    def shares(self, t: Floats) -> Floats:
         share = np.asarray(self.share(t))
-        return self.curve.at(share if self.closed else np.clip(share, 0, 1))
+        return share if self.closed else np.clip(share, 0, 1)
+
+    def at(self, t: Floats) -> Floats:
+        return self.curve.at(self.shares(t))
 
     def mended(self, t: Floats) -> Floats:
         """Return places that go through the crossings."""
@@ -307,87 +300,9 @@ class _Laid:
 
     def sampled(self) -> tuple[Floats, Floats]:
         """Return places of the curve itself, and their parameters."""
-        t = np.arange(SAMPLES) / SAMPLES if self.closed else evenly_in(SAMPLES)
+        count = rows_for([self.curve.curve], SAMPLES)
+        t = np.arange(count) / count if self.closed else evenly_in(count)
         return self.at(t), t
-
-
-def _crossings(
-    along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...], share: float = 0.5
-) -> Crossings:
-    """Find where each pair passes nearest: from samples, then by Newton's steps on both.
-
-    Parameters
-    ----------
-    share : float
-        How far from the first curve to the second the place is taken at which they meet.
-    """
-    fine = np.linspace(0, 1, SEEN)
-    seen = [[curve_points(curve, fine) for curve in curves] for curves in (along, across)]
-    trees = [cKDTree(places) for places in seen[0]]
-    begun = np.zeros((2, len(along), len(across)))
-    for i, tree in enumerate(trees):
-        for j, places in enumerate(seen[1]):
-            away, near = tree.query(places)
-            at = int(np.argmin(away))
-            begun[:, i, j] = fine[near[at]], fine[at]
-    s, t, a, b = _settled(along, across, *begun)
-    ways = [[Measured(curve) for curve in curves] for curves in (along, across)]
-    return Crossings(
-        np.array([way.shares(row) for way, row in zip(ways[0], s, strict=True)]),
-        np.array([way.shares(row) for way, row in zip(ways[1], t.T, strict=True)]).T,
-        np.linalg.norm(a - b, axis=2),
-        a + share * (b - a),
-    )
-
-
-def _settled(
-    along: tuple[BSplineCurve, ...], across: tuple[BSplineCurve, ...], s: Floats, t: Floats
-) -> tuple[Floats, Floats, Floats, Floats]:
-    """Return where each pair of curves is nearest to each other, from near there.
-
-    Steps of Gauss and Newton, all pairs at once: curves cross at an angle.
-
-    Returns
-    -------
-    s, t : (n, m) arrays
-        Parameters.
-    a, b : (n, m, 3) arrays
-        The places.
-    """
-    for _ in range(STEPS):
-        a, da = _rows(along, s)
-        b, db = (part.swapaxes(0, 1) for part in _rows(across, t.T))
-        gap = a - b
-        aa, ab, bb = (np.einsum("nmk,nmk->nm", x, y) for x, y in ((da, da), (da, db), (db, db)))
-        p, q = np.einsum("nmk,nmk->nm", gap, da), -np.einsum("nmk,nmk->nm", gap, db)
-        whole = aa * bb - ab**2
-        # Where they run side by side any place is as good.
-        whole = np.where(whole > 1e-12 * aa * bb, whole, np.inf)
-        steps = (bb * p + ab * q) / whole, (aa * q + ab * p) / whole
-        s, t = np.clip(s - steps[0], 0, 1), np.clip(t - steps[1], 0, 1)
-        if max(np.abs(steps[0]).max(), np.abs(steps[1]).max()) < 1e-13:
-            break
-    return s, t, _rows(along, s)[0], _rows(across, t.T)[0].swapaxes(0, 1)
-
-
-def _rows(curves: tuple[BSplineCurve, ...], t: Floats) -> tuple[Floats, Floats]:
-    """Return places and slopes of each curve at its row of parameters, (n, m, 3)."""
-    made = np.stack([curve_derivatives(c, row, 1) for c, row in zip(curves, t, strict=True)])
-    return made[:, 0], made[:, 1]
-
-
-def _check_gaps(met: Crossings, names: tuple[list[str], list[str]], most: float) -> None:
-    worst = np.unravel_index(int(np.argmax(met.gap)), met.gap.shape)
-    if met.gap[worst] > most:
-        i, j = int(worst[0]), int(worst[1])
-        more = int((met.gap > most).sum()) - 1
-        where = ", ".join(f"{x:.1f}" for x in met.place[i, j])
-        others = f", and {more} more pairs do not meet" if more else ""
-        raise BuildError(
-            f"{names[0][i]} and {names[1][j]} do not cross: they pass at {met.gap[i, j]:.3f} mm"
-            f" near {where}{others}; up to {most:g} mm is mended",
-            met.place[i, j],
-        )
 
 
 def _sorted(

@@ -9,8 +9,18 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
 
-from usual_clay.core.arrays import Floats, as_place
-from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, words_of_gaps
+from usual_clay.core.arrays import Floats, Ints, as_place
+from usual_clay.core.build.exact import check_touching, own_of
+from usual_clay.core.build.guide import (
+    Gap,
+    Guide,
+    Line,
+    Own,
+    Spend,
+    evenly_in,
+    rows_for,
+    words_of_gaps,
+)
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.boundary import Border
@@ -23,6 +33,8 @@ ALONG, ACROSS = 60, 40
 FAR = 0.5
 # Rails that come so near, as a share of their greatest distance, meet.
 MEETING = 1e-4
+# A profile that stands so near to an end of its rails, as a share of their lengths, is there.
+AT_END = 1e-5
 
 
 @dataclass(frozen=True)
@@ -37,6 +49,9 @@ class TwoRailSettings(Spend):
         How a profile comes to rails that it does not meet: moved and scaled as a whole; its ends
         moved and what lies between with them, by its share; or scaled from rail to rail only, as
         high as it was drawn.
+    borders : {"within", "exact"}
+        Whether the rails, and profiles at their ends, lie within the distance, or are borders
+        exactly.
     marks : tuple of float
         Shares of the rails' lengths that belong together, pair by pair: the first rail's, the
         second's, and so on.
@@ -44,6 +59,7 @@ class TwoRailSettings(Spend):
 
     height: Literal["scaled", "kept"] = "scaled"
     brought: Literal["both", "moved", "scaled"] = "both"
+    borders: Literal["within", "exact"] = "within"
     marks: tuple[float, ...] = ()
 
     def __post_init__(self) -> None:
@@ -96,7 +112,8 @@ def two_rail_guide(
     at = np.array([stations[k] for k in order])
     _check_stations(at, order)
     maps = [_paired(at, k, closed, _marked(settings, at)) for k in range(2)]
-    t = np.arange(ALONG) / ALONG if closed else evenly_in(ALONG)
+    count = rows_for(rails, ALONG)
+    t = np.arange(count) / count if closed else evenly_in(count)
     own = maps[0][1]
     t = np.union1d(t, own) if not closed else np.unique(np.concatenate([t, own % 1.0]))
 
@@ -105,7 +122,7 @@ def two_rail_guide(
         return pair[k].at(share % 1.0 if closed else np.clip(share, 0, 1))
 
     at_own = _chord_frames(rail(0, own), rail(1, own), pair, maps, own)
-    share, scaled = evenly_in(SAMPLES), settings.height == "scaled"
+    share, scaled = evenly_in(rows_for(profiles, SAMPLES)), settings.height == "scaled"
     local = [
         _local(Measured(turned[index]).at(share), start, frame, wide, settings)
         for index, start, frame, wide in zip(order, *at_own, strict=True)
@@ -114,12 +131,13 @@ def two_rail_guide(
     starts, axes, width = _chord_frames(rail(0, t), rail(1, t), pair, maps, t)
     _check_rails(starts, axes, width)
     grid = _in_space(shapes, starts, axes, width, scaled)
-    keep = np.linspace(0, SAMPLES - 1, ACROSS).round().astype(int)
-    fine = np.arange(SAMPLES) / SAMPLES if closed else share
-    lines = [Line(rail(k, fine), fine, np.full(SAMPLES, float(k))) for k in range(2)]
+    keep = _some(profiles)
+    seen = rows_for(rails, SAMPLES)
+    fine = np.arange(seen) / seen if closed else evenly_in(seen)
+    lines = [Line(rail(k, fine), fine, np.full(seen, float(k))) for k in range(2)]
     for k, _ in enumerate(order):
         here = int(np.argmin(np.abs(t - (own[k] % 1.0 if closed else own[k]))))
-        lines.append(Line(grid[here], np.full(SAMPLES, t[here]), share))
+        lines.append(Line(grid[here], np.full(len(share), t[here]), share))
     told = tuple(
         Gap(f"profile {k + 1} and its rails", gap, as_place(pair[0].at(np.array([at_rail]))[0]))
         for k, (gap, (at_rail, _)) in enumerate(zip(gaps, stations, strict=True))
@@ -131,10 +149,36 @@ def two_rail_guide(
     ends: tuple[tuple[Border, int], ...] = () if closed else (("u0", 0), ("u1", -1))
     poles = {border: starts[end] for border, end in ends if width[end] <= MEETING * width.max()}
     guide = Guide(tuple(lines), t, share[keep], grid[:, keep], "u" if closed else "", poles)
+    exact: dict[Border, Own] = {}
+    if settings.borders == "exact":
+        rims: tuple[Border, Border] = "v0", "v1"
+        exact = {b: own_of(pair[k], maps[k][0], f"rail {k + 1}") for k, b in enumerate(rims)}
+        exact |= {} if closed else _at_ends(turned, order, own, told)
     own = own % 1.0 if closed else own
-    return replace(
-        guide, gaps=told, words=words, names=names, lines_u=own, lines_v=np.array([0.0, 1.0])
-    )
+    guide = replace(guide, gaps=told, words=words, names=names, own=exact)
+    return replace(guide, lines_u=own, lines_v=np.array([0.0, 1.0]))
+
+
+def _at_ends(
+    profiles: list[BSplineCurve], order: list[int], own: Floats, gaps: tuple[Gap, ...]
+) -> dict[Border, Own]:
+    """Return the profiles that stand at the ends of their rails, as borders.
+
+    Raises
+    ------
+    BuildError
+        For one that does not meet its rails.
+    """
+    found: dict[Border, Own] = {}
+    ends: tuple[tuple[Border, int, float], ...] = (("u0", 0, 0.0), ("u1", -1, 1.0))
+    for border, place, end in ends:
+        if own[place] != end:
+            continue
+        name = f"profile {order[place] + 1}"
+        check_touching(tuple(gap for gap in gaps if gap.between == f"{name} and its rails"))
+        profile = Measured(profiles[order[place]])
+        found[border] = own_of(profile, lambda share: share, name)
+    return found
 
 
 def sweep_guide(
@@ -156,7 +200,7 @@ def sweep_guide(
         raise BuildError(
             f"the path has a kink near {where}: round it, or sweep each part by itself", kink
         )
-    t = evenly_in(ALONG)
+    t = evenly_in(rows_for((path,), ALONG))
     at = np.array([way.nearest(Measured(each).at(evenly_in(24))) for each in profiles])
     order = np.argsort(at)
     at, ordered = at[order], [profiles[k] for k in order]
@@ -165,7 +209,8 @@ def sweep_guide(
     t = np.union1d(t, at)
     places, axes = way.at(t), frames_along(way, t, settings.way)
     round_ = all(Measured(each).closed for each in ordered)
-    share = np.arange(SAMPLES) / SAMPLES if round_ else evenly_in(SAMPLES)
+    seen = rows_for(profiles, SAMPLES)
+    share = np.arange(seen) / seen if round_ else evenly_in(seen)
     local, first = [], None
     for each, station in zip(ordered, at.tolist(), strict=True):
         here = int(np.argmin(np.abs(t - station)))
@@ -180,13 +225,13 @@ def sweep_guide(
         local.append(mine)
     shapes = _blended(at, np.stack(local), False)(t)
     grid = places[:, None] + np.einsum("tnk,tkd->tnd", shapes, axes)
-    keep = np.linspace(0, SAMPLES - 1, ACROSS).round().astype(int)
+    keep = _some(profiles)
     lines = []
     for station in at.tolist():
         here = int(np.argmin(np.abs(t - station)))
-        lines.append(Line(grid[here], np.full(SAMPLES, t[here]), share))
+        lines.append(Line(grid[here], np.full(len(share), t[here]), share))
     # What the profile draws along the path is as much wanted as the profile itself.
-    for k in keep[:: max(1, ACROSS // 6)]:
+    for k in keep[:: max(1, len(keep) // 6)]:
         lines.append(Line(grid[:, k], t, np.full(len(t), share[k])))
     names = tuple(f"profile {k + 1}" for k in order.tolist())
     closed = "v" if round_ else ""
@@ -240,6 +285,12 @@ def kink_of(way: Measured) -> Floats | None:
     turn = np.einsum("nk,nk->n", ahead[1:], ahead[:-1])
     at = int(np.argmin(turn))
     return way.at(fine[[at]])[0] if turn[at] < np.cos(np.radians(20)) else None
+
+
+def _some(profiles: tuple[BSplineCurve, ...]) -> Ints:
+    """Return which samples of profiles tell how they run."""
+    last = rows_for(profiles, SAMPLES) - 1
+    return np.linspace(0, last, rows_for(profiles, ACROSS)).round().astype(int)
 
 
 def _alike(rails: tuple[BSplineCurve, ...]) -> list[Measured]:
@@ -355,9 +406,11 @@ def _paired(stations: Floats, k: int, closed: bool, at: Floats) -> tuple[PchipIn
         )
     else:
         x, y = np.concatenate([[0.0], mean, [1.0]]), np.concatenate([[0.0], at[:, k], [1.0]])
-    keep = np.concatenate([[True], np.diff(x) > 1e-6])
+    keep = np.concatenate([[True], np.diff(x) > AT_END])
     # A profile at an end is the end.
     own = np.clip(stations.mean(axis=1), 0, 1)
+    if not closed:
+        own = np.where(own < AT_END, 0.0, np.where(own > 1 - AT_END, 1.0, own))
     return PchipInterpolator(x[keep], y[keep], extrapolate=True), own
 
 

@@ -23,6 +23,8 @@ MOST = 0.95
 STIFFNESS = 1e-10
 # Rounds in which knots are moved.
 ROUNDS = 4
+# Of so many knots or fewer all are moved, of more those about the worst place.
+MOVED = 12
 # A surface that is so many times as far off as the nearest is about as near.
 ABOUT = 1.15
 
@@ -292,6 +294,17 @@ class TensorSearch:
                 found.append(self.fitted(*((less, tried.v) if name == "u" else (tried.u, less))))
         return sorted(found, key=lambda each: (each.total, each.worst))
 
+    def _worth_moving(self, tried: Tried, name: str, aim: float) -> list[int]:
+        """Return the knots of a direction that may go; of very many those about the worst place."""
+        way: Way = getattr(tried, name)
+        free = np.flatnonzero(way.free)
+        if aim > 0 and len(free) > MOVED:
+            off = np.where(self.watched, tried.off, 0.0)[: len(tried.u.t), : len(tried.v.t)]
+            worst = np.unravel_index(int(np.argmax(off)), off.shape)["uv".index(name)]
+            far = np.abs(way.inner[free] - way.t[worst])
+            free = np.sort(free[np.argsort(far, kind="stable")[:MOVED]])
+        return free.tolist()
+
     def _eased(self, tried: Tried, aim: float) -> Tried:
         """Move knots to where less is missed, while there is hope."""
         if aim > 0 and tried.worst > 4 * aim:
@@ -300,7 +313,7 @@ class TensorSearch:
         for left in reversed(range(ROUNDS)):
             before = tried
             for name in "uv":
-                for number in np.flatnonzero(getattr(tried, name).free).tolist():
+                for number in self._worth_moving(tried, name, aim):
                     for way in (share, -share):
                         moved = getattr(tried, name).moved(number, way)
                         pair = (moved, tried.v) if name == "u" else (tried.u, moved)

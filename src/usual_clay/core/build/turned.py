@@ -9,7 +9,7 @@ import numpy as np
 from scipy.interpolate import PchipInterpolator
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in
+from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in, rows_for
 from usual_clay.core.build.rails import frames_along, kink_of
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
 from usual_clay.core.errors import FitError
@@ -103,7 +103,8 @@ def revolve_guide(
         own = own[::-1]
     start = float(np.arctan2(np.sin(own[-1, 0]), np.cos(own[-1, 0])))
     whole = abs(settings.angle) > FULL - 1e-9
-    turn = np.arange(ROUND) / ROUND if whole else evenly_in(ROUND)
+    count = ROUND if rail is None else rows_for((rail,), ROUND)
+    turn = np.arange(count) / count if whole else evenly_in(count)
     # A whole turn runs whichever way makes it face away from the axis.
     lifts = np.diff(own[:, 2]) @ (own[1:, 1] + own[:-1, 1])
     full = np.copysign(settings.angle, lifts) if whole else settings.angle
@@ -115,7 +116,8 @@ def revolve_guide(
         if off > 0.5 * max(own[-1, 1], 1e-12):
             raise BuildError(f"the profile's end lies {off:.2f} mm from the rail: bring it there")
     grid = np.stack([_bent(own, a, e, frame) for a, e in zip(angle, end, strict=True)])
-    keep = np.unique(np.linspace(0, SAMPLES - 1, ALONG).round().astype(int))
+    rows = rows_for((profile,), ALONG, SAMPLES)
+    keep = np.unique(np.linspace(0, SAMPLES - 1, rows).round().astype(int))
     v = share[keep]
     lines = [Line(grid[0], np.full(SAMPLES, 0.0), share)]
     fine = np.arange(SAMPLES) / SAMPLES if whole else evenly_in(SAMPLES)
@@ -129,7 +131,7 @@ def revolve_guide(
             poles[border] = frame.placed(np.zeros(1), np.zeros(1), own[[k], 2])[0]
     # Between the profile and the rail only the turning says where it runs.
     middle = [
-        Line(grid[k], np.full(SAMPLES, turn[k]), share) for k in range(0, ROUND, max(1, ROUND // 8))
+        Line(grid[k], np.full(SAMPLES, turn[k]), share) for k in range(0, count, max(1, count // 8))
     ]
     level = dict.fromkeys(poles, frame.direction) if settings.smooth_pole else {}
     if rail is None:
@@ -223,7 +225,7 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     if (kink := kink_of(way)) is not None:
         where = ", ".join(f"{x:.1f}" for x in kink)
         raise BuildError(f"the path has a kink near {where}: round it, or make two tubes", kink)
-    t = evenly_in(3 * ALONG)
+    t = evenly_in(rows_for((path,), 3 * ALONG))
     stations = settings.stations or tuple(np.linspace(0, 1, len(settings.radii)).tolist())
     radius = np.full(len(t), settings.radii[0])
     if len(stations) > 1:

@@ -13,7 +13,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.knots import reverse
-from usual_clay.core.spline.parts import lengths
+from usual_clay.core.spline.parts import beginning_at, lengths
 
 # Ends nearer than this share of a curve's length are one place.
 TOGETHER = 1e-6
@@ -97,6 +97,10 @@ class Measured:
     def beginning_at(self, share: float) -> Measured:
         """Return the same closed curve, taken to begin elsewhere."""
         return replace(self, begins=(self.begins + share) % 1.0)
+
+    def laid_anew(self) -> Measured:
+        """Return it with a curve that begins where it is taken to begin."""
+        return Measured(beginning_at(self.curve, float(self.parameters(np.zeros(1))[0])))
 
     def by_parameter(self, t: Floats) -> Floats:
         """Return places at shares of its own parameter, (n, 3)."""

@@ -11,12 +11,14 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
-from usual_clay.core.spline.knots import split
+from usual_clay.core.spline.knots import remove_knot, split
 from usual_clay.core.spline.surface import sample_parameters
 
 PER_SPAN = 64
 # Two places on a curve nearer than this in its parameter are one.
 SAME = 1e-9
+# A knot goes whose going changes the shape by less than this, mm.
+SAME_SHAPE = 1e-9
 
 
 def part_of(curve: BSplineCurve, start: float, end: float) -> BSplineCurve:
@@ -33,6 +35,30 @@ def part_of(curve: BSplineCurve, start: float, end: float) -> BSplineCurve:
         curve = split(curve, start)[1]
         end = (end - start) / (1 - start)
     return split(curve, end)[0] if end < 1 - SAME else curve
+
+
+def beginning_at(curve: BSplineCurve, t: float) -> BSplineCurve:
+    """Return the same closed curve, on [0, 1], beginning at another of its parameters.
+
+    Where it was smooth at its old ends it has no more knots there than that takes.
+    """
+    p = curve.degree
+    if min(t, 1 - t) < SAME:
+        return curve
+    before, after = split(curve, t)
+    here = 1 - t
+    # Both parts are on [0, 1]: each gets its length of it back.
+    knots = np.concatenate([after.knots[:-1] * here, here + before.knots[p + 1 :] * (1 - here)])
+    made = BSplineCurve(knots, np.concatenate([after.points, before.points[1:]]))
+    for _ in range(p):
+        try:
+            fewer, moved = remove_knot(made, here)
+        except SplineError:
+            break
+        if moved > SAME_SHAPE:
+            break
+        made = fewer
+    return made
 
 
 def parts_at(curve: BSplineCurve, places: Floats) -> list[BSplineCurve]:
