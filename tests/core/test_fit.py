@@ -30,7 +30,8 @@ from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.solve.system import Space, fit_control_points
 from usual_clay.core.progress import Cancelled
-from usual_clay.core.scan.sample import Sample, estimate_noise
+from usual_clay.core.scan.noise import estimate_noise
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import collocation, even_knots, gram
 from usual_clay.core.spline.surface import surface_points
 

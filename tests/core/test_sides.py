@@ -131,3 +131,18 @@ def test_waves_one_way_take_no_control_points_the_other_way(
     assert found.report.met
     assert found.settings.nv == 4
     assert found.settings.nu <= 16
+
+
+@pytest.mark.parametrize("angle", [0.0, 18.0])
+def test_waves_as_fine_as_the_points_can_tell_are_no_noise(
+    monkeypatch: pytest.MonkeyPatch, angle: float
+) -> None:
+    """A tight bend looked like noise, and lines that had to bend with it cost more than it."""
+    waves = turned(lambda t: 2.05 * np.cos(2 * np.pi * t / 9), angle)
+    monkeypatch.setitem(SHAPES, "fine", ((60, 60), SHAPES["whole"][1], waves))
+    sample = measured("fine", 10_000)
+    assert sample.noise == pytest.approx(0.01, rel=0.35)
+    found = to_tolerance(sample, CastSettings(knots="adaptive"), Tolerance(0.05))
+    assert found.report is not None
+    assert found.report.met, found.words
+    assert found.settings.nu * found.settings.nv <= 90

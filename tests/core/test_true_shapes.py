@@ -214,3 +214,13 @@ def test_corners_are_told_from_noise(relative: float) -> None:
             found = find_corners(points, False, np.radians(30), noise)
             assert len(found) == len(true)
             assert found * step == pytest.approx(true, abs=0.5 + 4 * relative * step)
+
+
+@pytest.mark.parametrize("name", ["noisy", "channel", "hills"])
+def test_gross_outliers_neither_stop_a_cast_nor_draw_it_to_them(name: str) -> None:
+    """Those far off have each other for neighbours; on what wraps round they stretched its map."""
+    shape = replace(next(shape for shape in SHAPES if shape.name == name), outliers=0.05)
+    found = to_tolerance(shape.sample(), CastSettings(knots="adaptive"), Tolerance(shape.tolerance))
+    assert "are spikes far off it; without them 95 % lies within" in found.words
+    assert np.quantile(shape.off_truth(found.made.surface), 0.95) < 0.8 * shape.tolerance
+    assert found.settings.nu * found.settings.nv <= 160

@@ -33,7 +33,7 @@ from usual_clay.core.fit.solve.slide import (
 )
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.scan.sample import Sample, spike_weights
+from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.closest import (
     FootPoints,
     foot_points,
@@ -297,7 +297,6 @@ def settled(
 ) -> Cast:
     """Alternate fits and corrections of the parameters until another round no longer pays."""
     stiffness = stiffness_of(settings.smoothness, base.size)
-    floor = 1e-6 * max(base.size)
     last, best = np.inf, None
     now = Start(base.u, base.v, sample.first_weights, home=base.home)
     if start is not None and len(start.u) == len(sample.points):
@@ -324,7 +323,7 @@ def settled(
         near = (3e-3 if step > 1 else 1e-4) * max(base.size)
         feet = foot_points(begin, sample.points, seed, near, order=1)
         height = heights(begin, sample.points, feet)
-        weights = spike_weights(height, sample.neighbours, floor)
+        weights = sample.believed(height)
         # Where points have come to rest, to hold them there is the same, and sooner done.
         now = Start(feet.u, feet.v, weights, None if step > 1 else begin, base.home)
         if base.fixed:
@@ -346,7 +345,7 @@ def settled(
             break
         last = rms
         height = heights(surface, sample.points, feet)
-        weights = spike_weights(height, sample.neighbours, floor)
+        weights = sample.believed(height)
         if base.fixed:
             now = Start(base.u, base.v, weights, home=base.home)
         else:

@@ -10,7 +10,7 @@ from scipy.sparse.csgraph import connected_components
 
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.scan.mesh import TriangleMesh, unit
-from usual_clay.core.scan.sample import estimate_noise
+from usual_clay.core.scan.noise import estimate_noise
 
 # A border as long as most of its piece is the rim of an open scan, not a hole.
 RIM = 0.6
@@ -116,6 +116,25 @@ def spikes(mesh: TriangleMesh) -> Bools:
     np.maximum.at(around, rows, out[links.indices])
     limit = max(STANDS_OUT * usual, LEAST_SPIKE * mesh.edge_length)
     return np.asarray((out > limit) & (out > 2 * around) & (count[:, 0] > 2))
+
+
+def levelled(mesh: TriangleMesh) -> tuple[Floats, Bools]:
+    """Put spikes at the middle of those neighbours that are no spikes.
+
+    Returns
+    -------
+    (n, 3) array
+    (n,) mask
+        Which were moved.
+    """
+    out = spikes(mesh)
+    links = mesh.neighbours.copy()
+    links.data = np.ones_like(links.data)
+    calm = (~out).astype(float)
+    weight = links @ calm
+    movable = out & (weight > 0)
+    middle = (links @ (mesh.vertices * calm[:, None])) / np.maximum(weight, 1)[:, None]
+    return np.where(movable[:, None], middle, mesh.vertices), movable
 
 
 def duplicated(mesh: TriangleMesh) -> Bools:

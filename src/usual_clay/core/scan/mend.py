@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 from usual_clay.core.arrays import Bools, Ints
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import MeshTree
-from usual_clay.core.scan.health import duplicated, flipped, holes, pieces, spikes
+from usual_clay.core.scan.health import duplicated, flipped, holes, levelled, pieces
 from usual_clay.core.scan.mesh import TriangleMesh
 
 KINDS = ("islands", "spikes", "holes", "normals", "duplicates", "thin")
@@ -117,17 +117,9 @@ def _thinned(mesh: TriangleMesh, count: int) -> Mended:
 
 
 def _level_spikes(mesh: TriangleMesh) -> Mended:
-    """Put spikes at the middle of those neighbours that are no spikes."""
-    out = spikes(mesh)
-    links = mesh.neighbours.copy()
-    links.data = np.ones_like(links.data)
-    calm = (~out).astype(float)
-    weight = links @ calm
-    movable = out & (weight > 0)
-    middle = (links @ (mesh.vertices * calm[:, None])) / np.maximum(weight, 1)[:, None]
-    vertices = np.where(movable[:, None], middle, mesh.vertices)
+    vertices, moved = levelled(mesh)
     same = np.arange(len(vertices))
-    return Mended(TriangleMesh(vertices, mesh.triangles), same, f"{movable.sum()} spikes levelled")
+    return Mended(TriangleMesh(vertices, mesh.triangles), same, f"{moved.sum()} spikes levelled")
 
 
 def _fill_holes(mesh: TriangleMesh, size: float) -> Mended:

@@ -11,17 +11,18 @@ from scipy.spatial import cKDTree
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
+from usual_clay.core.scan.health import levelled
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.noise import estimate_noise
 
 NEIGHBOURS = 8
-PATCH = 24
 # A point stands for no more than so many times the area of the usual one, and no less.
 WIDEST = 30.0
 # A point is scattered whose neighbours are so many times as far off as theirs are.
 APART = 3.5
-# Robust fits are made so often, and leave out what is so many standard deviations off.
-REWEIGHTED, LEFT_OUT = 3, 3.5
+# So is one far from most, of whose nearest so many a quarter are that much nearer to theirs.
+FAR_APART, ABOUT = 5.0, 200
 
 
 @dataclass(frozen=True, eq=False)
@@ -104,7 +105,7 @@ class Sample:
     def believed(self, signed: Floats) -> Floats:
         """Return how far each point is believed that lies so far from a surface, mm."""
         floor = 1e-6 * float(np.ptp(self.points, axis=0).max())
-        return spike_weights(signed, self.neighbours, floor)
+        return spike_weights(signed, self.neighbours, floor) * self.first_weights
 
     @property
     def knows_noise(self) -> bool:
@@ -139,7 +140,9 @@ class Sample:
             sample, chosen = self.whole
             return (sample.tube if closed else sample.sheet).part(chosen)
         assert self.triangles is not None
-        return lay_out_flat(self.points, self.triangles, closed)
+        # A spike would stretch what lies about it.
+        calm, _ = levelled(TriangleMesh(self.points, self.triangles))
+        return lay_out_flat(calm, self.triangles, closed)
 
     @cached_property
     def runs_round(self) -> bool:
@@ -170,7 +173,13 @@ def _scattered(points: Floats, neighbours: Ints) -> Bools:
     if neighbours.shape[1] < 3:
         return np.zeros(len(points), dtype=bool)
     reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1)
-    return np.asarray(reach > APART * np.median(reach[neighbours], axis=1))
+    scattered = reach > APART * np.median(reach[neighbours], axis=1)
+    # The nearest of a point far off may be others far off: of those about it the nearer ones tell.
+    lone = np.flatnonzero(~scattered & (reach > FAR_APART * np.median(reach)))
+    if len(lone):
+        _, about = cKDTree(points).query(points[lone], min(ABOUT, len(points)), workers=2)
+        scattered[lone] = reach[lone] > FAR_APART * np.quantile(reach[about], 0.25, axis=1)
+    return np.asarray(scattered)
 
 
 def neighbours_of(points: Floats) -> Ints:
@@ -204,56 +213,6 @@ def sample_of_points(points: Floats) -> Sample:
     up = up if up[np.argmax(np.abs(up))] > 0 else -up
     normals *= np.where(normals @ up < 0, -1.0, 1.0)[:, None]
     return Sample(points, normals)
-
-
-def estimate_noise(points: Floats, patches: int = 1500) -> float:
-    """Estimate the noise from differences to local quadratic fits.
-
-    Around each of `patches` points a quadratic height function is fitted to the nearest points
-    in their principal frame, without those that it leaves far off; the median of the residual
-    variances, divided by the median of the chi-square distribution, leaves creases out of account.
-
-    Parameters
-    ----------
-    points : (n, 3) array
-
-    Returns
-    -------
-    float
-        Standard deviation across the surface, mm; 0 where there are too few points to tell.
-    """
-    # Slow to import, and not needed to show a finished job.
-    from scipy.special import gammaincinv
-
-    if len(points) < 2 * PATCH:
-        return 0.0
-    centres = points[np.linspace(0, len(points) - 1, min(patches, len(points))).astype(int)]
-    _, index = cKDTree(points).query(centres, PATCH, workers=2)
-    local = points[index] - points[index].mean(axis=1, keepdims=True)
-    _, _, axes = np.linalg.svd(local, full_matrices=False)
-    x, y, z = np.moveaxis(local @ axes.transpose(0, 2, 1), 2, 0)
-    scale = np.sqrt((x**2 + y**2).mean(axis=1, keepdims=True)) + 1e-300
-    x, y = x / scale, y / scale
-    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=2)
-    inside = np.ones(z.shape, dtype=bool)
-    for _ in range(REWEIGHTED):
-        rest = z - _quadratic(terms, z, inside)
-        # The median of all is not moved by the spikes among them.
-        scale = 1.4826 * np.median(np.abs(rest), axis=1, keepdims=True)
-        inside = np.abs(rest) <= LEFT_OUT * np.maximum(scale, 1e-300)
-    rest = np.where(inside, z - _quadratic(terms, z, inside), 0.0)
-    free = np.maximum(inside.sum(axis=1) - terms.shape[2], 1)
-    variance = (rest**2).sum(axis=1) / free
-    usual = float(np.median(free))
-    return float(np.sqrt(np.median(variance) * usual / (2 * gammaincinv(usual / 2, 0.5))))
-
-
-def _quadratic(terms: Floats, z: Floats, inside: Bools) -> Floats:
-    """Return the values of least squares over some of each patch's points, at all of them."""
-    held = terms * inside[:, :, None]
-    square = np.einsum("nij,nik->njk", held, terms) + 1e-12 * np.eye(terms.shape[2])
-    side = np.einsum("nij,ni->nj", held, z)
-    return np.einsum("nij,nj->ni", terms, np.linalg.solve(square, side[:, :, None])[:, :, 0])
 
 
 def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:

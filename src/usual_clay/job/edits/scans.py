@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Ints
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.sample import estimate_noise
+from usual_clay.core.scan.noise import estimate_noise
 from usual_clay.core.scan.section import Section, SectionSettings
 from usual_clay.core.scan.shapes import ShapeFit, ShapeSettings
 from usual_clay.job.edits.make import planned_as, with_result

@@ -24,10 +24,9 @@ from usual_clay.core.scan.sample import Sample
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
 LIMIT = 50
-# A point that is not believed is a spike where it lies so many times the tolerance off, or where
-# noise so many times as large would not explain it. With hardly any noise, less than this share
-# of the tolerance, whatever is not believed is one.
-SPIKE_OFF, SPIKE_NOISE, QUIET = 3.0, 8.0, 0.1
+# What is not believed lies side by side where it is the shape that is missed: of its neighbours
+# this share lies off alike, beyond what chance would have it.
+SIDE_BY_SIDE = 0.1
 # More spikes than this share of the area are left out of what a search aims at.
 MANY_SPIKES = 0.01
 # Where all points ask for more than the choice, a finer tolerance is aimed at so often.
@@ -218,13 +217,13 @@ def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance)
     trials.seen[chosen.nu, chosen.nv] = replace(mine, surface=surface)
     words = in_words(chosen, report, tolerance, sample.noise, trials.seen)
     if not report.met:
-        words = " ".join(filter(None, [words, spikes_in_words(fitted, tolerance, sample.noise)]))
+        words = " ".join(filter(None, [words, spikes_in_words(fitted, tolerance, sample)]))
     return Search(chosen, tuple(trials.seen.values()), words, fitted, report)
 
 
-def spikes_in_words(fitted: Cast, tolerance: Tolerance, noise: float) -> str:
+def spikes_in_words(fitted: Cast, tolerance: Tolerance, sample: Sample) -> str:
     """Say where it is spikes alone that keep a fit from its tolerance."""
-    believed = ~_spikes(fitted, tolerance, noise)
+    believed = ~_spikes(fitted, sample)
     if believed.all() or fitted.areas is None:
         return ""
     without = judge(fitted.feet.signed[believed], tolerance, fitted.areas[believed])
@@ -238,13 +237,16 @@ def spikes_in_words(fitted: Cast, tolerance: Tolerance, noise: float) -> str:
     )
 
 
-def _spikes(fitted: Cast, tolerance: Tolerance, noise: float) -> Bools:
-    """Tell which points are spikes: not believed, and too far off for a shape that is missed."""
-    least = min(SPIKE_OFF * tolerance.deviation, SPIKE_NOISE * noise)
-    if noise < QUIET * tolerance.deviation:
-        least = 0.0
-    far: Bools = np.abs(fitted.feet.signed) > least
-    return far & (fitted.weights <= BELIEVED)
+def _spikes(fitted: Cast, sample: Sample) -> Bools:
+    """Tell which points are spikes: not believed, and scattered, as no missed shape is."""
+    off: Bools = fitted.weights <= BELIEVED
+    near = off & ~sample.scattered
+    if not near.any():
+        return off
+    about, signed = sample.neighbours[near], fitted.feet.signed
+    alike = near[about] & (np.sign(signed[about]) == np.sign(signed[near])[:, None])
+    missed = float(alike.mean()) > SIDE_BY_SIDE + float(near.mean())
+    return off & ~near if missed else off
 
 
 def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Found:
@@ -290,7 +292,7 @@ def _fitted(sample: Sample, chosen: CastSettings, aim: Tolerance, progress: Prog
     """Fit what was chosen to all points, and judge it by what the search aims at."""
     made = cast(sample, chosen, progress)
     report = judge(made.feet.signed, aim, sample.areas)
-    believed = ~_spikes(made, aim, sample.noise)
+    believed = ~_spikes(made, sample)
     if report.met or float(np.average(~believed, weights=sample.areas)) < MANY_SPIKES:
         return Found(made, chosen, report)
     # Spikes are not brought within a tolerance by more control points.

@@ -120,6 +120,8 @@ class Laid:
         Whether the points keep their parameters.
     held : callable or None
         Gives the control points that are known in a space.
+    begun : Start
+        Where the points were at first.
     """
 
     points: Floats
@@ -131,6 +133,17 @@ class Laid:
     areas: Floats | None = None
     fixed: bool = False
     held: Callable[[Space], FixedControlPoints] | None = None
+    begun: Start | None = None
+
+    def __post_init__(self) -> None:
+        if self.begun is None:
+            object.__setattr__(self, "begun", self.start)
+
+    @property
+    def anew(self) -> Laid:
+        """The points where they were at first, believed as far as they are now."""
+        assert self.begun is not None
+        return replace(self, start=self.begun._replace(weights=self.start.weights))
 
     @cached_property
     def pulls(self) -> Pulls | None:
@@ -168,6 +181,9 @@ class Laid:
         feet = foot_points(surface, self.points, seed, NEAR * size, order=1)
         height = heights(surface, self.points, feet)
         weights = spike_weights(height, self.neighbours, 1e-6 * size)
+        if self.begun is not None:
+            # What lies far from all others at first is no part of the shape.
+            weights[self.begun.weights == 0] = 0.0
         laid = replace(self, start=stepped(self.start, feet, surface, weights))
         return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
 
@@ -182,7 +198,10 @@ class Laid:
         points = self.points[::step]
         start, neighbours = self.start.every(step), neighbours_of(points)
         areas = None if self.areas is None else self.areas[::step]
-        return replace(self, points=points, start=start, neighbours=neighbours, areas=areas)
+        begun = None if self.begun is None else self.begun.every(step)
+        return replace(
+            self, points=points, start=start, neighbours=neighbours, areas=areas, begun=begun
+        )
 
     def settled(self, space: Space, rounds: int = 2) -> tuple[Laid, Attempt]:
         """Fit a space and bring the points to their feet, a few times over."""
@@ -352,15 +371,18 @@ def grown(
             if now < most:
                 at, _ = best_inserts(laid, attempt, direction, min(most - now, 1 + now // AT_ONCE))
                 if len(at):
-                    tried.append(laid.fitted(attempt.with_knots(direction, at)))
+                    tried.append((laid, laid.fitted(attempt.with_knots(direction, at))))
         if not tried:
             break
         old = attempt
-        stalled = min(each.square for each in tried) > (1 - STALLED) * old.square
+        stalled = min(each.square for _, each in tried) > (1 - STALLED) * old.square
         if stalled and _spread(laid, old) > SPREAD:
+            # Feet on a surface that is far off have led the points astray.
+            anew = laid.anew
             for direction, most in zip("uv", counts, strict=True):
-                tried += _refined(laid, old, direction, most)
-        laid, attempt = laid.on(max(tried, key=lambda new: _pays(old, new)))
+                tried += [(anew, each) for each in _refined(anew, old, direction, most)]
+        laid, attempt = max(tried, key=lambda pair: _pays(old, pair[1]))
+        laid, attempt = laid.on(attempt)
         if attempt.square > (1 - SMALL_GAIN) * old.square:
             # More knots do not help where it is the points that have not come to rest.
             laid, attempt = laid.rested(attempt)

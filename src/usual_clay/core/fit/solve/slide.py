@@ -8,6 +8,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, dots
 from usual_clay.core.blocks import in_blocks
+from usual_clay.core.check.curvature import bent
 from usual_clay.core.fit.solve.regular import energy_along
 from usual_clay.core.fit.solve.system import (
     FixedControlPoints,
@@ -41,6 +42,9 @@ AT_HOME, MOST_HELD = 0.002, 0.03
 # Parameter lines that bend within the surface as much as a quarter circle along each side cost as
 # much as this share of what points are off, squared.
 CALM = 0.05
+# A surface may bend by so many radians, squared, in all; one that bends more costs as much less for
+# it, down to one part in so many.
+BENT, MOST_BENT = 300.0, 10.0
 # The places of a symmetric matrix of 3 x 3 that are kept.
 PLACES = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 # A net of more control points, times those across, takes too long to solve with all coordinates
@@ -120,7 +124,7 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
     if surface is None:
         return None
     off, size = _how_far_off(surface, u, v, points, weights)
-    calm = CALM * (off * size) ** 2
+    calm = CALM * (off * size) ** 2 / _how_bent(surface, u, v, size)
     made = Pulls(np.empty((6, len(u))), np.empty_like(points), surface, calm)
     # Damping in proportion to the squared distance, as for Gauss-Newton's method (Yamashita and
     # Fukushima 2001): with large ones, sliding far would look worth its while.
@@ -146,6 +150,17 @@ def _how_far_off(
     size = float(np.sqrt(np.prod(_sides(surface))))
     square = np.average(np.einsum("nk,nk->n", gap, gap), weights=weights[some] + 1e-12)
     return float(np.sqrt(square)) / max(size, 1e-300), size
+
+
+def _how_bent(surface: BSplineSurface, u: Floats, v: Floats, size: float) -> float:
+    """Return how many times as much a surface bends as one whose lines should hardly bend in it.
+
+    Where a shape bends to and fro its lines do too, and would cost more than what it misses.
+    """
+    some = slice(None, None, max(1, len(u) // LOOKED_AT))
+    there = bent(surface, u[some], v[some])
+    squares = there.least**2 + there.greatest**2
+    return float(np.clip(np.mean(squares) * size**2 / BENT, 1.0, MOST_BENT))
 
 
 def _sides(surface: BSplineSurface) -> tuple[float, float]:
