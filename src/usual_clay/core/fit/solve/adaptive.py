@@ -382,11 +382,22 @@ def grown(
             for direction, most in zip("uv", counts, strict=True):
                 tried += [(anew, each) for each in _refined(anew, old, direction, most)]
         laid, attempt = max(tried, key=lambda pair: _pays(old, pair[1]))
+        sideways = [pair for pair in tried if _richer(pair[1], old) != _richer(attempt, old)]
         laid, attempt = laid.on(attempt)
         if attempt.square > (1 - SMALL_GAIN) * old.square:
-            # More knots do not help where it is the points that have not come to rest.
-            laid, attempt = laid.rested(attempt)
+            # More knots do not help where it is the points that have not come to rest; and where
+            # they are not at rest, what a knot the other way earns is not seen.
+            came = [laid.rested(attempt)]
+            for other, each in sorted(sideways, key=lambda pair: pair[1].square)[:1]:
+                moved, made = other.on(each)
+                came.append(moved.rested(made))
+            laid, attempt = max(came, key=lambda pair: _pays(old, pair[1]))
     return laid, attempt
+
+
+def _richer(new: Attempt, old: Attempt) -> str:
+    """Return the direction in which an attempt has more knots."""
+    return "u" if new.space.counts[0] > old.space.counts[0] else "v"
 
 
 def _spread(laid: Laid, attempt: Attempt) -> float:
