@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QMenu
 
 from tests.bench.hands import ALT, BACK, CTRL, SHIFT, Hands
 from tests.true_shapes import SHAPES
@@ -15,7 +16,9 @@ from usual_clay.bench.camera import TRUE_VIEWS, true_view
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.colours import as_bytes, spot_colours
+from usual_clay.bench.stage.legend_menu import fill_look_menu
 from usual_clay.bench.stage.overlay import legend_box
+from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.portrait import followed, make_portrait
 from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.theme.theme import PAPER, now, rgb
@@ -121,6 +124,45 @@ def test_the_side_light_is_true_and_tab_swaps(with_demo: Hands) -> None:
     assert not stage.side.isVisible()
     stage.fold()
     assert stage.side.isVisible()
+
+
+def coloured(pane: Pane) -> float:
+    """How much of a view has the colours of a scale: stripes have none."""
+    image = pane.view.image()
+    rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), -1, 4)
+    return float((np.ptp(rows[:, :, :3].astype(int), axis=2) > 60).mean())
+
+
+def test_two_looks_stand_side_by_side_and_turn_together(with_demo: Hands) -> None:
+    window, stage = with_demo.window, with_demo.window.stage
+    window.commands.run("plain form")
+    window.commands.run("judge stripes")
+    with_demo.wait()
+    assert coloured(stage.side) < 0.001
+    menu = QMenu()
+    fill_look_menu(menu, stage)
+    next(a for a in menu.actions() if a.text() == "Slope to the ground").trigger()
+    window.commands.run("tie views")
+    with_demo.wait()
+    assert coloured(stage.free) < 0.001
+    assert coloured(stage.side) > 0.003
+    assert "slope to the ground" in stage.side_button.text()
+    with_demo.drag([QPoint(100, 200), QPoint(160, 240)], MIDDLE, widget=stage.free)
+    with_demo.wait()
+    assert stage.side.view.camera.sight == pytest.approx(stage.free.view.camera.sight)
+    with_demo.drag([QPoint(60, 200), QPoint(90, 220)], MIDDLE, widget=stage.side)
+    assert stage.side.view.camera.sight == pytest.approx(stage.free.view.camera.sight)
+    # The other look is that of the smaller view, whichever that is.
+    stage.swap()
+    with_demo.wait()
+    assert coloured(stage.side) < 0.001
+    assert coloured(stage.free) > 0.003
+    stage.swap()
+    stage.look("top")
+    stage.look_otherwise(None)
+    with_demo.wait()
+    assert stage.side.view.camera.true
+    assert coloured(stage.side) < 0.001
 
 
 def test_toggles_change_what_is_seen(with_demo: Hands) -> None:

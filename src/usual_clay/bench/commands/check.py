@@ -125,6 +125,12 @@ COMMANDS = (
     *(Command(f"judge {name}", words, partial(judge_by, name), also, key,
               "Check" if icon else "", icon, short, why_not=nothing_to_check)
       for name, words, also, key, icon, short in JUDGED),
+    Command("judge otherwise", "Judge surfaces otherwise in the smaller view",
+            lambda bench: bench.stage.look_menu(),
+            "side by side two looks compare second view split", why_not=nothing_to_check),
+    Command("tie views", "Both views turn together, and apart again",
+            lambda bench: bench.stage.tie(),
+            "tie lock link synchronise cameras side by side compare"),
     Command("plain form", "Judge the plain form", plain_form, "clay shaded render", "5", "Check",
             "sun", "Form"),
 )  # fmt: skip

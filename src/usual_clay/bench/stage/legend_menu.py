@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
+from typing import Any
 
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QWidget, QWidgetAction
@@ -86,3 +87,21 @@ def _choice(menu: QMenu, words: str, on: bool, chosen: Callable[[], None]) -> No
     action.setChecked(on)
     action.triggered.connect(lambda _=False: chosen())
     menu.addAction(action)
+
+
+def look_title(judging: str) -> str:
+    """Return what a way to look is called."""
+    return JUDGINGS[judging].title if judging else "Deviation"
+
+
+def fill_look_menu(menu: QMenu, stage: Any) -> None:
+    """Offer the ways to look in the smaller view, whatever the large one shows."""
+    ways: list[tuple[str | None, str]] = [
+        (None, "As in the large view"),
+        *((name, look_title(name)) for name in ("", *JUDGINGS)),
+    ]
+    for judging, words in ways:
+        action = menu.addAction(words)
+        action.setCheckable(True)
+        action.setChecked(stage.scene.other_look == judging)
+        action.triggered.connect(lambda _=False, judging=judging: stage.look_otherwise(judging))

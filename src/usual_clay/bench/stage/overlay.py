@@ -28,6 +28,8 @@ from usual_clay.job.items import PointList
 MINUS = "\N{MINUS SIGN}"
 # A legend that has more to say is so much taller.
 MORE = 15
+# A view of less pixels across has no room for the legend beside its axes.
+NARROW, ROOMY = 420, 240
 
 
 def signed_text(value: float) -> str:
@@ -114,7 +116,9 @@ def draw_invitation(painter: QPainter, box: QRect) -> None:
 
 def legend_box(width: float, height: float) -> QRectF:
     """Return where the legend stands in a view."""
-    return QRectF(width - 264, height - 62, 250, 50)
+    own = min(250.0, width - 24)
+    # In a narrow view it stands over the axes.
+    return QRectF(width - own - 14, height - (62 if width > NARROW else 112), own, 50)
 
 
 def draw_legend(painter: QPainter, box: QRectF, tolerance: Tolerance, times: float) -> None:
@@ -141,7 +145,8 @@ def draw_judging(painter: QPainter, box: QRectF, name: str, sights: Sights) -> N
     scale = sights.scale()
     at = np.linspace(*scale, 101)
     low, high = (f"{end:.3g}".replace("-", MINUS) for end in scale)
-    words, more = f"{way.title}, {way.unit}", ""
+    # In a narrow view its name alone stands beside the view's.
+    words, more = f"{way.title}, {way.unit}" if box.width() > ROOMY else way.unit, ""
     if sights.scaling.contours:
         more = f"a line each {contour_step(scale):.3g} {way.unit}"
         box = box.adjusted(0, -MORE, 0, 0)

@@ -92,6 +92,7 @@ class Pane(Guarded, QWidget):
     hovered = Signal(str)
     menu_wanted = Signal(object, object)
     legend_clicked = Signal(object)
+    camera_moved = Signal()
 
     def __init__(self, scene: Scene, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -135,10 +136,15 @@ class Pane(Guarded, QWidget):
         elif not self._later.isActive():
             self._later.start()
 
+    @property
+    def _look(self) -> str | None:
+        return None if self.shows_legend else self.scene.other_look
+
     def _refresh_now(self) -> None:
         self._later.stop()
         # Layers may ask for work in the background: that is not begun while painting.
-        self.view.set_layers(self.scene.layers())
+        with self.scene.seen_as(self._look):
+            self.view.set_layers(self.scene.layers())
         self._stale = True
         self.update()
 
@@ -148,6 +154,7 @@ class Pane(Guarded, QWidget):
         self.view.camera = camera
         self._moving = True
         self.refresh()
+        self.camera_moved.emit()
 
     def hold_camera(self) -> None:
         """Keep the view as it is from now on: the hand has set something in it."""
@@ -196,7 +203,8 @@ class Pane(Guarded, QWidget):
         painter.scale(1 / ratio, 1 / ratio)
         self._paint_on_model(painter)
         painter.restore()
-        self._paint_on_view(painter, ratio)
+        with self.scene.seen_as(self._look):
+            self._paint_on_view(painter, ratio)
 
     def _paint_on_model(self, painter: QPainter) -> None:
         job = self.session.shown
@@ -301,7 +309,7 @@ class Pane(Guarded, QWidget):
         overlay.draw_axes(painter, self.view, QPointF(38, self.height() - 40))
         if self.view.camera.true:
             overlay.draw_scale(painter, self.view, QPointF(82, self.height() - 24), ratio)
-        if self.shows_legend and self.legend_is_shown():
+        if (self.shows_legend or self._look is not None) and self.legend_is_shown():
             box = overlay.legend_box(self.width(), self.height())
             self._draw_legend(painter, box)
         if self.shows_legend and not self.session.shown.items:

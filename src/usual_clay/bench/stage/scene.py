@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
@@ -90,13 +91,40 @@ class Scene(QObject):
         super().__init__()
         self.session = session
         self.shown = Shown()
+        # How surfaces and bodies are judged in the smaller view; None for as in the large one.
+        self.other_look: str | None = None
         self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
         self._portraits: dict[ItemId, tuple[tuple, Portrait]] = {}
         self._layers: dict[str, tuple[tuple, Layer]] = {}
+        # The same of a view that is looked at otherwise.
+        self._layers_apart: dict[str, tuple[tuple, Layer]] = {}
         self._meshes: dict[ItemId, tuple[TriangleMesh, vtkPolyData]] = {}
         self._asked: dict[str, tuple] = {}
         self.bodies, self.sights = Bodies(self), Sights(self)
         session.replaced.connect(self.forget)
+
+    @property
+    def looks(self) -> tuple[str, str]:
+        """How surfaces and bodies are judged in the large view and in the smaller one."""
+        own = self.shown.judging
+        return own, own if self.other_look is None else self.other_look
+
+    @contextmanager
+    def seen_as(self, judging: str | None) -> Iterator[None]:
+        """Let what is done meanwhile see surfaces and bodies judged otherwise; None: as they are.
+
+        What was made for either look is kept beside that of the other.
+        """
+        if judging is None:
+            yield
+            return
+        shown, layers = self.shown, self._layers
+        self.shown, self._layers = replace(shown, judging=judging), self._layers_apart
+        try:
+            yield
+        finally:
+            self._layers_apart = self._layers
+            self.shown, self._layers = shown, layers
 
     def layers(self) -> dict[str, Layer]:
         """Return the layers of the job as it is shown."""
@@ -176,7 +204,7 @@ class Scene(QObject):
 
     def forget(self) -> None:
         """Let go of everything that was made, search trees among it."""
-        for kept in (self.models, self._portraits, self._layers, self._meshes):
+        for kept in (self.models, self._portraits, self._layers, self._layers_apart, self._meshes):
             kept.clear()
         self.bodies.forget()
         self.sights.forget()

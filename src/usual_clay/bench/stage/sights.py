@@ -34,8 +34,9 @@ class Sights:
         self._scene = scene
         self._bends: dict[ItemId, tuple[object, Bent]] = {}
         self._walls: dict[ItemId, tuple[object, Floats]] = {}
-        self._scale: tuple[tuple, tuple[float, float]] = ((), (0.0, 1.0))
-        self._mirrored: tuple[tuple, np.ndarray] = ((), np.zeros((0, 0, 4), dtype=np.uint8))
+        # Of each way to look: two views may have one each.
+        self._scales: dict[str, tuple[tuple, tuple[float, float]]] = {}
+        self._mirrored: dict[str, tuple[tuple, np.ndarray]] = {}
         # What is mirrored follows the eye when a view comes to rest.
         self.eye = Eye()
         # Each way to look has a scale of its own.
@@ -45,6 +46,7 @@ class Sights:
         """Let go of everything that was worked out."""
         self._bends.clear()
         self._walls.clear()
+        self._scales.clear()
 
     @property
     def scaling(self) -> Scaling:
@@ -87,16 +89,17 @@ class Sights:
             return 0.0, 1.0
         seen = [item for item in self._scene.seen() if isinstance(item, Surface | Body)]
         shapes = [each.geometry if isinstance(each, Surface) else each.shape for each in seen]
-        made_of = (name, self.scaling, *shapes)
-        if not same(self._scale[0], made_of):
+        made_of = (self.scaling, *shapes)
+        known = self._scales.get(name)
+        if known is None or not same(known[0], made_of):
             values, areas = [], []
             for item in seen:
                 found = self._figures(item)
                 if found is not None:
                     values.append(found[0])
                     areas.append(found[1])
-            self._scale = (made_of, scale_of(name, values, areas, self.scaling))
-        return self._scale[1]
+            known = self._scales[name] = made_of, scale_of(name, values, areas, self.scaling)
+        return known[1]
 
     def _figures(self, item: Surface | Body) -> tuple[Floats, Floats] | None:
         """Return an item's figures, and how much of its area each stands for."""
@@ -113,15 +116,15 @@ class Sights:
 
     def mirror_picture(self) -> np.ndarray:
         """Return what bodies mirror, by their normals; the same one for all of them."""
-        made_of = (self._scene.shown.judging, self.eye, now())
-        if not same(self._mirrored[0], made_of):
-            self._mirrored = (made_of, mirror_picture(self._scene.shown.judging, self.eye))
-        return self._mirrored[1]
+        name, made_of = self._scene.shown.judging, (self.eye, now())
+        known = self._mirrored.get(name)
+        if known is None or not same(known[0], made_of):
+            known = self._mirrored[name] = made_of, mirror_picture(name, self.eye)
+        return known[1]
 
     def look_from(self, camera: Camera) -> None:
         """Let what is mirrored follow the eye."""
-        name = self._scene.shown.judging
-        mirrors = bool(name) and JUDGINGS[name].moves
+        mirrors = any(name and JUDGINGS[name].moves for name in self._scene.looks)
         if mirrors and max(
             np.abs(self.eye.to_eye + camera.sight).max(), np.abs(self.eye.up - camera.up).max()
         ) <= 1e-9:  # fmt: skip

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QMenu, QPushButton, QSplitter
 from usual_clay.bench.camera import TRUE_VIEWS, free_view, square_on, true_view
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
-from usual_clay.bench.stage.legend_menu import fill_judging_menu
+from usual_clay.bench.stage.legend_menu import fill_judging_menu, fill_look_menu, look_title
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.theme.theme import themes
@@ -57,6 +57,8 @@ class Stage(Guarded, QSplitter):
         self.free.view.camera = free_view()
         self.side.view.camera = true_view("side")
         self.side_name = "side"
+        # Whether both views turn together.
+        self.tied = self._turning = False
         self.switches: dict[str, QPushButton] = {}
         self._add_strip()
         self.side_button = button("", "Choose the side light's view", role="toggle")
@@ -78,6 +80,7 @@ class Stage(Guarded, QSplitter):
             pane.hovered.connect(self.hovered)
             pane.menu_wanted.connect(self.menu_wanted)
             pane.legend_clicked.connect(self._legend_menu)
+            pane.camera_moved.connect(lambda pane=pane: self._turn_along(pane))
             pane.installEventFilter(self)
         self.free.shows_legend = True
         # Several changes in one go are drawn once.
@@ -190,8 +193,45 @@ class Stage(Guarded, QSplitter):
         for pane in (self.free, self.side):
             pane.move_camera(pane.view.camera.fitted(box, pane.view.aspect))
 
+    def look_menu(self) -> None:
+        """Offer the ways to look in the smaller view."""
+        menu = QMenu(self)
+        fill_look_menu(menu, self)
+        menu.exec(self.side.mapToGlobal(QPoint(10, 40)))
+
+    def look_otherwise(self, judging: str | None) -> None:
+        """Judge surfaces and bodies otherwise in the smaller view; None for as in the large one."""
+        self.scene.other_look = judging
+        self.scene.sights.look_from(self.large.view.camera)
+        self.side.setVisible(True)
+        self._name_side()
+        self._soon.start()
+
+    def tie(self, on: bool | None = None) -> None:
+        """Let both views turn together, from where the large one looks; and apart again."""
+        self.tied = not self.tied if on is None else on
+        self.side.setVisible(True)
+        if self.tied:
+            self._turn_along(self.large)
+        elif self.large is self.free:
+            self.look(self.side_name)
+        self._name_side()
+
+    def _turn_along(self, pane: Pane) -> None:
+        """Let the other view look from where one looks, and show as much across."""
+        other = self.side if pane is self.free else self.free
+        if not self.tied or self._turning:
+            return
+        wider = pane.view.aspect / other.view.aspect
+        factor = wider if (wider > 1) == (pane is self.large) else 1.0
+        self._turning = True
+        other.move_camera(pane.view.camera.zoomed(factor, pane.view.camera.focus))
+        self._turning = False
+        other.rest_soon()
+
     def look(self, name: str) -> None:
         """Set the side light to one of the six true views."""
+        self.tied = False
         self.side_name = name
         self.side.view.camera = true_view(name, like=self.side.view.camera)
         self._name_side()
@@ -199,6 +239,7 @@ class Stage(Guarded, QSplitter):
 
     def look_at(self, plane: Plane, name: str) -> None:
         """Set the side light square-on to a plane."""
+        self.tied = False
         self.side_name = name
         self.side.view.camera = square_on(plane, like=self.side.view.camera)
         self._name_side()
@@ -206,9 +247,15 @@ class Stage(Guarded, QSplitter):
         self.side.fit()
 
     def _name_side(self) -> None:
-        true = "true " if self.side_name in TRUE_VIEWS else ""
-        self.side_button.setText(f"Side light: {true}{self.side_name}  ▾")
+        name = f"true {self.side_name}" if self.side_name in TRUE_VIEWS else self.side_name
+        name = "turns along" if self.tied else name
+        look, aside = self.scene.other_look, self.large is self.free
+        judged = "" if look is None else f", {look_title(look).lower()}"
+        words = f"{name}{judged}" if judged and aside else f"Side light: {name}"
+        self.side_button.setText(f"{words}  ▾")
         self.side_button.adjustSize()
+        self.free_name.setText("Free view" if aside else f"Free view{judged}")
+        self.free_name.adjustSize()
         if self.count():
             self._place_strip()
 
@@ -217,6 +264,12 @@ class Stage(Guarded, QSplitter):
         for name in TRUE_VIEWS:
             action = menu.addAction(f"True {name}")
             action.triggered.connect(lambda _=False, name=name: self.look(name))
+        menu.addSeparator()
+        tied = menu.addAction("Both views turn together")
+        tied.setCheckable(True)
+        tied.setChecked(self.tied)
+        tied.triggered.connect(self.tie)
+        fill_look_menu(menu.addMenu("Surfaces are judged here"), self)
         menu.addSeparator()
         menu.addAction("Swap the views\tTab").triggered.connect(self.swap)
         menu.addAction("Fold the side light away").triggered.connect(self.fold)
@@ -228,10 +281,11 @@ class Stage(Guarded, QSplitter):
         large = self.side if self.large is self.free else self.free
         self.insertWidget(0, large)
         self.setSizes(sizes)
-        self._place_strip()
+        self._name_side()
         for pane in (self.free, self.side):
             pane.shows_legend = pane is large
             pane.fit()
+        self._soon.start()
         large.setFocus()
 
     @property
