@@ -171,6 +171,10 @@ def test_a_body_is_judged_by_a_scan_floats_and_comes_back_from_its_file(
     # Half as heavy as water, it lies half under: on its broad side.
     assert floating.lying.afloat.wet.volume == pytest.approx(3000, rel=2e-3)
     assert floating.id in hands.window.stage.scene.layers()
+    drawn, areas = hands.window.cards.card.area.getData()
+    width = np.gradient(drawn)
+    # What the chart shows adds up to what it displaces.
+    assert float((areas * width).sum()) == pytest.approx(3000, rel=0.05)
     # By hand: its water is lifted at its side, and it heels; the arms come when the hand rests.
     before = floating.lying.afloat
     held = next(each for each in holds_of(floating.lying) if each.what == "heel")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor
 
 from usual_clay.bench.cards.recipe import RecipeCard
 from usual_clay.bench.charts import plain_plot, wear
@@ -16,7 +17,7 @@ from usual_clay.core.body.lying import Lying
 from usual_clay.job.items import Floating, Followed
 from usual_clay.job.remake import is_stale
 
-HIGH = 150
+HIGH, LOW = 150, 110
 
 
 class FloatingCard(RecipeCard):
@@ -34,10 +35,18 @@ class FloatingCard(RecipeCard):
         self.plot.addItem(self.level)
         self._under: list[pg.InfiniteLine] = []
         self.chart_words = label(role="small", wraps=True)
+        self.area_words = label(role="small", wraps=True)
+        self.areas = plain_plot()
+        self.areas.setAccessibleName("Area under water of sections along the length")
+        self.areas.setFixedHeight(LOW)
+        self.areas.setLabel("bottom", "along, mm")
+        self.areas.setLabel("left", "area, mm²")
+        self.area = self.areas.plot([], [], fillLevel=0.0)
         self.more = label(role="soft", wraps=True)
         # What came of it first, and what it came of below.
         at = 2
-        for part in (self.figures, self.chart_words, self.plot, self.more):
+        charts = (self.chart_words, self.plot, self.area_words, self.areas)
+        for part in (self.figures, *charts, self.more):
             self.column.insertWidget(at, part)
             at += 1
         themes.changed.connect(self._wear)
@@ -45,6 +54,9 @@ class FloatingCard(RecipeCard):
 
     def _wear(self) -> None:
         wear(self.plot)
+        wear(self.areas)
+        self.area.setPen(pg.mkPen(now().teal, width=2))
+        self.area.setBrush(pg.mkBrush(QColor(now().bisque)))
         self.line.setPen(pg.mkPen(now().accent, width=2))
         self.level.setPen(pg.mkPen(now().line, width=1))
 
@@ -53,7 +65,8 @@ class FloatingCard(RecipeCard):
             return
         stale = is_stale(self.session.shown, item)
         lying = item.lying
-        for part in (self.figures, self.plot, self.chart_words, self.more):
+        charts = (self.plot, self.chart_words, self.areas, self.area_words)
+        for part in (self.figures, *charts, self.more):
             part.setVisible(lying is not None)
         trouble = self.session.trouble.get(item.id, "") if stale else ""
         self.say("", trouble)
@@ -65,6 +78,15 @@ class FloatingCard(RecipeCard):
         self.far.show()
         self.more.setText(_in_words(lying))
         self._show_arms(lying)
+        along, areas = lying.sections.T
+        self.area.setData(along, areas)
+        most = int(np.argmax(areas))
+        self.area_words.setText(
+            f"Largest section under water {areas[most]:.1f} mm² at {along[most]:.1f} mm".replace(
+                "-", "\N{MINUS SIGN}"
+            )
+            + " along it."
+        )
 
     def _show_arms(self, lying: Lying) -> None:
         for mark in self._under:
