@@ -10,17 +10,19 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QPushButton, QWidget
 
 from tests.bench.hands import CTRL, SHIFT, Hands
 from tests.solids import box_faces, square
 from usual_clay.bench.cards.start import StartCard
 from usual_clay.bench.finder import _fit
 from usual_clay.bench.session import Session
+from usual_clay.bench.shelf_group import GroupHeading
 from usual_clay.core.body.body_shape import BodyShape
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.journal import Journal, journal_folder, left_behind
 from usual_clay.job.items import Body, Curve, Surface
@@ -262,3 +264,77 @@ def test_what_a_window_left_is_offered_and_opened(
     assert os.environ["XDG_STATE_HOME"] == str(tmp_path)
     fresh.work.cancel_all()
     card.deleteLater()
+
+
+def order_on(hands: Hands) -> list[str]:
+    """The names on the Shelf from the top down, as they are seen."""
+    rows = [row for row in hands.window.shelf.rows.values() if not row.isHidden()]
+    return [row.item.name for row in sorted(rows, key=lambda row: row.y())]
+
+
+def drag_row(hands: Hands, name: str, onto: QWidget, below: bool, drops: bool = True) -> None:
+    row = next(r for r in hands.window.shelf.rows.values() if r.item.name == name)
+    middle = QPoint(row.width() // 2, row.height() // 2)
+    place = QPoint(onto.width() // 2, onto.height() - 3 if below else 3)
+    path = [middle, middle + QPoint(0, 12), row.mapFromGlobal(onto.mapToGlobal(place))]
+    hands.drag(path, widget=row, release=drops)
+    if not drops:
+        QTest.keyClick(row, Qt.Key.Key_Escape)
+    hands.wait()
+
+
+def test_things_are_grouped_and_put_in_order_by_hand(hands: Hands, tmp_path: Path) -> None:
+    window, session = hands.window, hands.session
+    line = BSplineCurve(np.repeat([0.0, 1.0], 2), np.array([[0.0, 0, 0], [9.0, 0, 0]]))
+    job = session.job
+    for name in ("first", "second", "third", "fourth"):
+        job = job.with_item(Curve(id=job.new_id("curve"), name=name, geometry=line))
+    session.commit(job, "draw")
+    hands.wait()
+    ids = {item.name: item.id for item in session.job.items.values()}
+
+    def row(name: str) -> QWidget:
+        return window.shelf.rows[ids[name]]
+
+    drag_row(hands, "first", row("third"), below=True)
+    assert order_on(hands) == ["second", "third", "first", "fourth"]
+    drag_row(hands, "fourth", row("second"), below=False, drops=False)
+    assert order_on(hands) == ["second", "third", "first", "fourth"]
+    # Several at once, by one key; they stand behind those in no group.
+    session.choice.choose(ids["second"])
+    session.choice.choose_besides([ids["first"]])
+    hands.key(Qt.Key.Key_G, CTRL, hands.pane)
+    assert order_on(hands) == ["third", "fourth", "second", "first"]
+    heading = window.shelf.findChild(GroupHeading)
+    assert "a group of 2" in heading.accessibleName()
+    drag_row(hands, "fourth", heading, below=True)
+    assert order_on(hands) == ["third", "second", "first", "fourth"]
+    drag_row(hands, "fourth", row("second"), below=False)
+    assert order_on(hands) == ["third", "fourth", "second", "first"]
+    heading = window.shelf.findChild(GroupHeading)
+    QTest.mouseDClick(heading.name, Qt.MouseButton.LeftButton)
+    field = heading.findChild(QLineEdit)
+    QTest.keyClicks(field, "Gill")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    hands.wait()
+    assert {session.job.items[ids[n]].group for n in ("first", "second", "fourth")} == {"Gill"}
+    heading = window.shelf.findChild(GroupHeading)
+    heading.eye.click()
+    hands.wait()
+    assert [i.name for i in session.job.items.values() if i.visible] == ["third"]
+    window.shelf.findChild(GroupHeading).fold.click()
+    hands.wait()
+    assert order_on(hands) == ["third"]
+    write_job(tmp_path / "grouped.uclay", session.job)
+    back = read_job(tmp_path / "grouped.uclay")
+    assert {i.name: (i.group, i.place) for i in back.items.values()} == {
+        i.name: (i.group, i.place) for i in session.job.items.values()
+    }
+    # All of a group is chosen by a click on its heading; and taken out of it.
+    QTest.mouseClick(window.shelf.findChild(GroupHeading).name, Qt.MouseButton.LeftButton)
+    assert session.choice.every == {ids[n] for n in ("first", "second", "fourth")}
+    hands.key(Qt.Key.Key_G, CTRL | Qt.KeyboardModifier.ShiftModifier, hands.pane)
+    assert window.shelf.findChild(GroupHeading) is None
+    while session.history.undo_words:
+        session.undo()
+    assert not session.job.items

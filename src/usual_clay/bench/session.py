@@ -21,6 +21,7 @@ from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, read_sound, write_job
 from usual_clay.job.edits import make
+from usual_clay.job.edits.arrange import in_group
 from usual_clay.job.edits.shaping import with_moved
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
@@ -164,6 +165,12 @@ class Session(QObject):
         for each in every:
             job = job.changed(each, **fields)
         self.commit(job, word if len(every) == 1 else f"{word} {len(every)} things")
+
+    def set_group(self, item_id: ItemId, group: str) -> None:
+        """Put an item, and all chosen with it, in a group; with no name in none."""
+        job = in_group(self.job, self.choice.besides(item_id), group)
+        if job is not self.job:
+            self.commit(job, f"put in {group}" if group else "take out of the group")
 
     def set_colour(self, item_id: ItemId, colour: str) -> None:
         """Give an item, and all chosen with it, a colour; an empty one is its kind's again."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import asdict
+from operator import index
 from typing import Any
 
 from usual_clay.core.fit.curve.holds import Hold
@@ -34,6 +35,8 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         "visible": item.visible,
         "locked": item.locked,
         "colour": item.colour,
+        "group": item.group,
+        "place": item.place,
     }
     followed = job.get(item.id, Followed)
     if followed is not None:
@@ -69,6 +72,9 @@ def rebuild(told: Told, read: Read, items: Mapping[str, Item]) -> Item:
         "visible": bool(told["visible"]),
         "locked": bool(told["locked"]),
         "colour": text(told["colour"]),
+        # Jobs from before there were groups have neither.
+        "group": text(told.get("group", "")),
+        "place": index(told.get("place", 0)),
     }
     if told.get("recipe") is not None:
         common["recipe"] = _recipe(told["recipe"])

@@ -56,6 +56,10 @@ class Item:
         A locked item is shown but not changed or deleted.
     colour : str
         The user's own, "#rrggbb"; empty for the one of its kind.
+    group : str
+        The group that it stands in on the Shelf; empty for none.
+    place : int
+        Where it stands among its kind, from 1 on; 0 for behind all that have a place.
     """
 
     id: ItemId
@@ -63,6 +67,8 @@ class Item:
     visible: bool = True
     locked: bool = False
     colour: str = ""
+    group: str = ""
+    place: int = 0
 
 
 @dataclass(frozen=True, eq=False)

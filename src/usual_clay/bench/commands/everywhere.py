@@ -21,9 +21,10 @@ from usual_clay.bench.commands.surface import cast
 from usual_clay.bench.edits.points import take_out
 from usual_clay.bench.edits.regions import set_spread
 from usual_clay.bench.session import Session
-from usual_clay.bench.shelf import ShelfRow
+from usual_clay.bench.shelf_row import ShelfRow
 from usual_clay.bench.theme.theme import CHOICES, themes
 from usual_clay.job.edits import ties
+from usual_clay.job.edits.arrange import free_group
 from usual_clay.job.edits.placing import MOVABLE
 from usual_clay.job.items import ItemId, PointList, Region
 from usual_clay.job.kinds import whole_of
@@ -181,6 +182,24 @@ def show_only(bench: Bench) -> None:
     session.commit(job, f"show only {item.name}")
 
 
+def group(bench: Bench) -> None:
+    """Put what is chosen in a new group."""
+    session = bench.session
+    session.set_group(session.choice.item or "", free_group(session.job))
+
+
+def ungroup(bench: Bench) -> None:
+    """Take what is chosen out of its group."""
+    bench.session.set_group(bench.session.choice.item or "", "")
+
+
+def not_grouped(bench: Bench) -> str:
+    job, every = bench.session.job, bench.session.choice.every
+    if any(job.items[each].group for each in every if each in job.items):
+        return ""
+    return nothing_chosen(bench) or "What is chosen is in no group."
+
+
 def show_again(bench: Bench) -> None:
     """Show what was visible before only one thing was."""
     session, job = bench.session, bench.session.job
@@ -215,6 +234,10 @@ COMMANDS = (
     Command("points shown", "Show or hide points", partial(switch, "points"), "layer"),
     Command("show only", "Show only the chosen thing", show_only, "isolate solo hide others",
             "Shift+H", short="Show only", why_not=nothing_chosen),
+    Command("group", "Put what is chosen in a group", group, "folder set collect organise layer",
+            "Ctrl+G", short="Group", why_not=nothing_chosen),
+    Command("ungroup", "Take what is chosen out of its group", ungroup, "folder dissolve layer",
+            "Ctrl+Shift+G", short="Ungroup", why_not=not_grouped),
     Command("show again", "Show what was visible before", show_again, "isolate unhide all back",
             "Ctrl+Shift+H", short="Show as before", why_not=nothing_hidden),
     *(Command(f"go to {panel}", f"Go to the {panel.capitalize()}", partial(go_to, panel),

@@ -183,6 +183,8 @@ QFrame#aim QDoubleSpinBox:focus {{ border-color: {p.accent}; }}
 QPushButton[role="find"] {{ color: {p.soft_ink}; padding: 6px 10px; }}
 QFrame#row {{ background: transparent; border-radius: 5px; border: 1px solid transparent; }}
 QFrame#row[chosen="true"] {{ background: {p.chosen_tint}; }}
+QFrame#row[drop="above"] {{ border-top: 2px solid {p.accent}; }}
+QFrame#row[drop="below"] {{ border-bottom: 2px solid {p.accent}; }}
 QFrame#row:focus {{ border-color: {p.accent}; }}
 QLabel[role="dim"] {{ color: {p.dim_ink}; }}
 QLabel[role="figure dim"] {{ font-size: 13.5pt; font-weight: 600; color: {p.dim_ink}; }}
