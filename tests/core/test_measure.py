@@ -17,6 +17,7 @@ from usual_clay.core.check.measure import (
     DistanceSettings,
     MeasureError,
     SizeSettings,
+    WallSettings,
     area_of_mesh,
     area_of_surface,
     length_of_curve,
@@ -28,12 +29,14 @@ from usual_clay.core.check.measure import (
     thing_of_points,
     thing_of_surface,
 )
+from usual_clay.core.check.thickness import thinnest_wall
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.edits import make
-from usual_clay.job.items import Curve, Dimension, Surface
+from usual_clay.job.items import Curve, Dimension, Scan, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.remake import remade, stale
 
@@ -121,3 +124,25 @@ def test_a_dimension_follows_goes_stale_and_comes_back_from_its_file(tmp_path: P
     assert again.the(gap.id, Dimension).figure.value == pytest.approx(11)
     with pytest.raises(MeasureError, match="length of curves"):
         make.add(job, "size", SizeSettings("length"), thing="surface-1")
+
+
+def test_a_wall_is_told_where_it_is_marked_and_where_it_is_thinnest() -> None:
+    outer, inner = icosphere(subdivisions=5, radius=10), icosphere(subdivisions=5, radius=8)
+    vertices = np.concatenate([outer.vertices, inner.vertices + np.array([0.5, 0, 0])])
+    hollow = inner.faces[:, ::-1] + len(outer.vertices)
+    triangles = np.concatenate([outer.faces, hollow])
+    marked = np.array([[-12.0, 0, 0]])
+    figure = thinnest_wall(vertices, triangles, marked)
+    assert figure.value == pytest.approx(2.5, abs=0.02)
+    assert figure.ends == pytest.approx(np.array([[-10, 0, 0], [-7.5, 0, 0]]), abs=0.1)
+    both = thinnest_wall(vertices, triangles, np.concatenate([marked, -marked]))
+    assert both.value == pytest.approx(1.5, abs=0.02)
+    anywhere = thinnest_wall(vertices, triangles, np.zeros((0, 3)))
+    assert anywhere.value == pytest.approx(1.5, abs=0.02)
+    with pytest.raises(MeasureError, match="nothing lies behind"):
+        thinnest_wall(np.eye(3), np.array([[0, 1, 2]]), marked)
+    job = Job("Walls")
+    scan = Scan(id="scan-1", name="Ball", mesh=TriangleMesh(vertices, triangles))
+    job, wall, _ = make.add(job.with_item(scan), "wall", WallSettings((12.0, 0, 0)), thing="scan-1")
+    assert isinstance(wall, Dimension)
+    assert wall.figure.value == pytest.approx(1.5, abs=0.02)

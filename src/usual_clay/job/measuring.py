@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
+
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.check.measure import (
     DistanceSettings,
@@ -12,6 +14,7 @@ from usual_clay.core.check.measure import (
     MeasureError,
     SizeSettings,
     Thing,
+    WallSettings,
     area_of_mesh,
     area_of_surface,
     length_of_curve,
@@ -23,6 +26,7 @@ from usual_clay.core.check.measure import (
     thing_of_points,
     thing_of_surface,
 )
+from usual_clay.core.check.thickness import thinnest_wall
 from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
@@ -77,6 +81,19 @@ def make_size(settings: SizeSettings, given: Given, *_: object) -> Figure:
         f"{kind} is not told of this: length of curves, smallest radius of curves and surfaces,"
         " area of surfaces, bodies and scans; along an axis of anything"
     )
+
+
+def make_wall(settings: WallSettings, given: Given, *_: object) -> Figure:
+    """Measure how thick a wall is.
+
+    Raises
+    ------
+    MeasureError
+    """
+    source = given.one("thing")
+    assert isinstance(source, BodyShape | TriangleMesh)
+    places = np.array(settings.at, dtype=np.float64).reshape(-1, 3)
+    return thinnest_wall(source.vertices, source.triangles, places)
 
 
 def put_dimension(item: Dimension, made: Figure, _finished: bool) -> Dimension:

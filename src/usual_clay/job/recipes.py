@@ -41,7 +41,7 @@ from usual_clay.core.build.placed import (
 from usual_clay.core.build.rails import SweepSettings, TwoRailSettings
 from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings
-from usual_clay.core.check.measure import DistanceSettings, SizeSettings
+from usual_clay.core.check.measure import DistanceSettings, SizeSettings, WallSettings
 from usual_clay.core.fit.curve.holds import HoldSettings
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.parameterize.region import CastSettings
@@ -95,7 +95,7 @@ from usual_clay.job.makers import (
     put_spline,
     put_surface,
 )
-from usual_clay.job.measuring import make_distance, make_size, put_dimension
+from usual_clay.job.measuring import make_distance, make_size, make_wall, put_dimension
 from usual_clay.job.recipe_kind import Kind, RecipeError, Role
 from usual_clay.job.searching import (
     CAST_SEARCH,
@@ -394,6 +394,10 @@ KINDS: dict[str, Kind] = {
             "size", "Size", (Role("thing", MEASURED),), SizeSettings, Dimension, make_size,
             put_dimension, None, "Length, smallest radius, area, or reach along an axis", "{} size",
             quick=True,
+        ),
+        Kind(
+            "wall", "Wall", (Role("thing", (Body, Scan)),), WallSettings, Dimension, make_wall,
+            put_dimension, None, "How thick a wall is, straight through", "{} wall",
         ),
     )
 }  # fmt: skip

@@ -122,6 +122,8 @@ COMMANDS = (
     task_command("size", "Measure one thing: length, radius, area, reach",
                  "ruler dimension long extent measure surface", "Check", "selection-all",
                  "Size"),
+    task_command("wall", "Measure how thick a wall is, straight through",
+                 "thickness ray thin measure", "", short="Wall"),
     *(Command(f"judge {name}", words, partial(judge_by, name), also, key,
               "Check" if icon else "", icon, short, why_not=nothing_to_check)
       for name, words, also, key, icon, short in JUDGED),

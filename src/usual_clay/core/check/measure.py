@@ -54,6 +54,23 @@ class SizeSettings:
     kind: Of = "length"
 
 
+@dataclass(frozen=True)
+class WallSettings:
+    """Where a wall is measured: three numbers for each place; the thinnest counts.
+
+    Attributes
+    ----------
+    at : tuple of float
+        None for all over.
+    """
+
+    at: tuple[float, ...] = ()
+
+    def __post_init__(self) -> None:
+        if len(self.at) % 3:
+            raise MeasureError("places are three numbers each")
+
+
 @dataclass(frozen=True, eq=False)
 class Figure:
     """What was measured.
