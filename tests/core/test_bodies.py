@@ -7,6 +7,7 @@ from functools import cache
 
 import numpy as np
 import pytest
+import trimesh
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Fuse
 from OCP.BRepPrimAPI import (
     BRepPrimAPI_MakeBox,
@@ -35,7 +36,7 @@ from usual_clay.core.body.settings import (
 from usual_clay.core.body.shapes import Named, body_of, read, triangles_of
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.scan.shapes import SimpleShape
-from usual_clay.core.spline.basis import SplineError, even_knots
+from usual_clay.core.spline.basis import SplineError, even_knots, greville
 from usual_clay.core.spline.surface import BSplineSurface
 
 TOP = (5.0, 10.0, 30.0)
@@ -64,6 +65,24 @@ def test_figures_are_those_of_closed_forms() -> None:
     # The seam of a round face is no open edge, and no sharp one.
     assert cylinder.open_edges == 0
     assert sorted(np.round(cylinder.edge_turns, 6)) == pytest.approx([0, np.pi / 2, np.pi / 2])
+
+
+def test_figures_of_a_freeform_body_are_those_of_fine_triangles() -> None:
+    faces = box_faces()
+    knots = even_knots(6, 3)
+    x, y = np.meshgrid(10 * greville(knots, 3), 20 * greville(knots, 3), indexing="ij")
+    bulge = 6 * np.sin(np.pi * x / 10) * np.sin(np.pi * y / 20) * (1 + x / 10)
+    lid = BSplineSurface(knots, knots, np.stack([x, y, 30 + bulge], axis=-1))
+    body = made("join", JoinSettings(), faces=[*faces[:1], ("lid", lid), *faces[2:]]).shape
+    assert body.is_solid
+    vertices, triangles = triangles_of(read(body.exact).shape, 5e-4)
+    fine = trimesh.Trimesh(vertices, triangles)
+    assert fine.volume > 6050
+    assert body.volume == pytest.approx(fine.volume, rel=1e-4)
+    assert body.area == pytest.approx(fine.area, rel=1e-4)
+    assert body.centre == pytest.approx(fine.center_mass, rel=1e-4)
+    # Per density; about the centre of mass for either.
+    assert np.trace(body.inertia) == pytest.approx(np.trace(fine.moment_inertia), rel=1e-3)
 
 
 def test_a_joined_block_is_a_solid_whatever_way_its_faces_turn() -> None:
