@@ -33,6 +33,8 @@ SWITCHES = (
 )
 # What is flown to is seen with so much round it, as a share of what is shown.
 NEARNESS = 0.08
+# So long what is ready to be shown waits for more, ms.
+GATHERED = 20
 RANGES = (2.0, 3.0, 5.0, 10.0)
 
 
@@ -86,13 +88,12 @@ class Stage(Guarded, QSplitter):
         # Several changes in one go are drawn once.
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self._refresh)
-        for signal in (
-            session.job_changed,
-            session.choice.changed,
-            self.scene.ready,
-            themes.changed,
-        ):
+        for signal in (session.job_changed, session.choice.changed, themes.changed):
             signal.connect(self._soon.start)
+        # What comes from the background mostly does not come alone.
+        self._gathered = QTimer(self, singleShot=True, interval=GATHERED)
+        self._gathered.timeout.connect(self._soon.start)
+        self.scene.ready.connect(self._gathered.start)
         session.sight.wanted.connect(self.fly_to)
         session.seen_changed.connect(self._repaint)
 

@@ -36,8 +36,8 @@ ALONG = 0.9
 # Between the edges, places count for so much.
 CALM = 0.05
 # It is asked for nearer so often, until every edge lies within, and meets what lies beside at less
-# than this angle, corners apart.
-TRIES, CLOSER, SHARE = 4, 0.8, 0.98
+# than this angle, corners apart; no more where that is not nearer than this share of the best.
+TRIES, CLOSER, SHARE, WORTH = 4, 0.8, 0.98, 0.8
 TURN = np.radians(0.3)
 # It runs past its edges by this part.
 PAST = 0.1
@@ -284,9 +284,11 @@ def _nearest(
         made = to_tolerance(sample, wanted, Tolerance(aim, SHARE), progress=part).made
         off, angle = float(np.abs(made.feet.signed[:count]).max()), joined.angle(made.surface)
         over = max(off / settings.within, angle / TURN)
+        worth = best is None or over < WORTH * best[0]
         if best is None or over < best[0]:
             best = over, (made.surface, off, angle)
-        if over <= 1:
+        # Where edges themselves turn, to be nearer to them does not help.
+        if over <= 1 or not worth:
             break
         aim *= max(CLOSER / over, 0.3)
     assert best is not None
