@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication
 from tests.bench.hands import Hands
 from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.scans import add_scan
+from usual_clay.bench.stage.view import View
 from usual_clay.bench.start import retire
 from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.window import Window
@@ -57,3 +58,13 @@ def with_demo(hands: Hands, job_file: Path) -> Hands:
     hands.window.documents.open_file(job_file)
     hands.wait()
     return hands
+
+
+@pytest.fixture(scope="session", autouse=True)
+def drawn_by_stand_ins() -> Iterator[None]:
+    """Let scans be drawn as they are while a view moves: the renderer is software, and much of the
+    time of all windows together would go into it."""
+    full = View.image
+    View.image = lambda view, moving=False: full(view, True)  # type: ignore[method-assign]
+    yield
+    View.image = full  # type: ignore[method-assign]

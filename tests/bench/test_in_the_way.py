@@ -327,8 +327,8 @@ def test_things_are_grouped_and_put_in_order_by_hand(hands: Hands, tmp_path: Pat
     assert order_on(hands) == ["third"]
     write_job(tmp_path / "grouped.uclay", session.job)
     back = read_job(tmp_path / "grouped.uclay")
-    assert {i.name: (i.group, i.place) for i in back.items.values()} == {
-        i.name: (i.group, i.place) for i in session.job.items.values()
+    assert {i.name: (i.group, i.order) for i in back.items.values()} == {
+        i.name: (i.group, i.order) for i in session.job.items.values()
     }
     # All of a group is chosen by a click on its heading; and taken out of it.
     QTest.mouseClick(window.shelf.findChild(GroupHeading).name, Qt.MouseButton.LeftButton)

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from usual_clay.bench.guard import Guarded
 from usual_clay.bench.item_views import ITEM_VIEWS
 from usual_clay.bench.session import Session
 from usual_clay.bench.shelf_group import GroupHeading
@@ -37,7 +38,7 @@ class Under:
     shown: bool
 
 
-class Shelf(QScrollArea):
+class Shelf(Guarded, QScrollArea):
     """All items by kind.
 
     Signals
@@ -303,7 +304,7 @@ def _groups(job: Job) -> dict[str, list[Item]]:
         kind = ITEM_KINDS[name]
         column = groups.setdefault(view.group, [])
         if kind.part_of is None:
-            every = sorted(job.all(kind.item), key=lambda item: item.place or math.inf)
+            every = sorted(job.all(kind.item), key=lambda item: item.order or math.inf)
             for item in every:
                 column += [item, *parts.get(item.id, [])]
     return groups

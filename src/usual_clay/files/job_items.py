@@ -36,7 +36,7 @@ def describe(job: Job, item: Item, keep: Keep) -> Told:
         "locked": item.locked,
         "colour": item.colour,
         "group": item.group,
-        "place": item.place,
+        "order": item.order,
     }
     followed = job.get(item.id, Followed)
     if followed is not None:
@@ -74,7 +74,7 @@ def rebuild(told: Told, read: Read, items: Mapping[str, Item]) -> Item:
         "colour": text(told["colour"]),
         # Jobs from before there were groups have neither.
         "group": text(told.get("group", "")),
-        "place": index(told.get("place", 0)),
+        "order": index(told.get("order", 0)),
     }
     if told.get("recipe") is not None:
         common["recipe"] = _recipe(told["recipe"])

@@ -58,8 +58,8 @@ class Item:
         The user's own, "#rrggbb"; empty for the one of its kind.
     group : str
         The group that it stands in on the Shelf; empty for none.
-    place : int
-        Where it stands among its kind, from 1 on; 0 for behind all that have a place.
+    order : int
+        Where it stands among its kind, from 1 on; 0 for behind all that have one.
     """
 
     id: ItemId
@@ -68,7 +68,7 @@ class Item:
     locked: bool = False
     colour: str = ""
     group: str = ""
-    place: int = 0
+    order: int = 0
 
 
 @dataclass(frozen=True, eq=False)

@@ -26,8 +26,8 @@ def placed_beside(
     group = job.items[target].group
     for number, each in enumerate(order, start=1):
         of = group if each in moved else job.items[each].group
-        if (job.items[each].place, job.items[each].group) != (number, of):
-            job = job.changed(each, place=number, group=of)
+        if (job.items[each].order, job.items[each].group) != (number, of):
+            job = job.changed(each, order=number, group=of)
     return job
 
 
