@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy
 
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import put_icon
-from usual_clay.bench.widgets import Elided, label
+from usual_clay.bench.widgets import Elided, label, name_in_place
 from usual_clay.job.edits.arrange import in_group, members
 
 
@@ -72,26 +72,14 @@ class GroupHeading(Guarded, QFrame):
 
     def rename(self) -> None:
         """Let the user type a new name in place."""
-        field = QLineEdit(self.group, self)
-        field.setGeometry(self.name.geometry().adjusted(-6, -2, 30, 2))
-        field.selectAll()
-        field.editingFinished.connect(lambda: self._renamed(field))
-        field.show()
-        field.setFocus()
+        session, group = self.session, self.group
 
-    def _renamed(self, field: QLineEdit) -> None:
-        field.blockSignals(True)
-        field.hide()
-        session, group, words = self.session, self.group, field.text().strip()
-        if not words or words == group:
-            return
+        def give(words: str) -> None:
+            if words and words != group:
+                job = in_group(session.job, members(session.job, group), words)
+                session.commit(job, f"name {words}")
 
-        def give() -> None:
-            job = in_group(session.job, members(session.job, group), words)
-            session.commit(job, f"name {words}")
-
-        # The heading is made anew by the edit: let the field's own event end first.
-        QTimer.singleShot(0, session, give)
+        name_in_place(self.name, session, give)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:

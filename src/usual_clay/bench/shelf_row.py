@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import QPoint, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QSizePolicy,
     QWidget,
@@ -22,7 +21,7 @@ from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import put_icon
 from usual_clay.bench.theme.theme import now
-from usual_clay.bench.widgets import Elided
+from usual_clay.bench.widgets import Elided, name_in_place
 from usual_clay.core.check.deviation import Report, percent
 from usual_clay.job.items import Followed, Item, Judged
 from usual_clay.job.job import Job
@@ -149,19 +148,8 @@ class ShelfRow(Guarded, QFrame):
 
     def rename(self) -> None:
         """Let the user type a new name in place."""
-        field = QLineEdit(self.item.name, self)
-        field.setGeometry(self.name.geometry().adjusted(-6, -2, 30, 2))
-        field.selectAll()
-        field.editingFinished.connect(lambda: self._renamed(field))
-        field.show()
-        field.setFocus()
-
-    def _renamed(self, field: QLineEdit) -> None:
-        field.blockSignals(True)
-        field.hide()
-        session, item_id, words = self.session, self.item.id, field.text()
-        # The row is made anew by the edit: let the field's own event end first.
-        QTimer.singleShot(0, session, lambda: session.rename(item_id, words))
+        session, item_id = self.session, self.item.id
+        name_in_place(self.name, session, lambda words: session.rename(item_id, words))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         held, choice = event.modifiers(), self.session.choice

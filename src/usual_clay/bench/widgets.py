@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -109,6 +110,30 @@ class Pace(QTimer):
             self._waits = False
             self.start()
             self._follow()
+
+
+def name_in_place(shown: QLabel, lives: QObject, given: Callable[[str], None]) -> None:
+    """Let the user type a new name over a label.
+
+    Parameters
+    ----------
+    lives : QObject
+        What outlives the label: what is given may make that anew.
+    """
+    field = QLineEdit(shown.text(), shown.parentWidget())
+    field.setGeometry(shown.geometry().adjusted(-6, -2, 30, 2))
+    field.selectAll()
+
+    def finished() -> None:
+        field.blockSignals(True)
+        field.hide()
+        words = field.text().strip()
+        # The field's own event ends first.
+        QTimer.singleShot(0, lives, lambda: given(words))
+
+    field.editingFinished.connect(finished)
+    field.show()
+    field.setFocus()
 
 
 class Elided(Guarded, QLabel):
