@@ -92,7 +92,7 @@ SURFACES: dict[str, Task] = {
             ("both", "both", "Both families by half"),
             ("across", "along", "The curves across; those along stay"),
             ("along", "across", "The curves along; those across stay"),
-        )), *SPENT,
+        )), BORDERS, *SPENT,
         parts=_families,
     ),
     "two-rail": following(
@@ -108,7 +108,7 @@ SURFACES: dict[str, Task] = {
         )),
         Figures("marks", "Belong together", "Shares of the rails' lengths, pair by pair, with ;"
                 " between: first rail's, second rail's, and so on", optional=True),
-        *SPENT,
+        BORDERS, *SPENT,
     ),
     "sweep": following(
         "sweep", SweepSettings(),
