@@ -46,7 +46,8 @@ class FloatingCard(RecipeCard):
         # What came of it first, and what it came of below.
         at = 2
         charts = (self.chart_words, self.plot, self.area_words, self.areas)
-        for part in (self.figures, *charts, self.more):
+        self._told = (self.figures, *charts, self.more)
+        for part in self._told:
             self.column.insertWidget(at, part)
             at += 1
         themes.changed.connect(self._wear)
@@ -65,8 +66,7 @@ class FloatingCard(RecipeCard):
             return
         stale = is_stale(self.session.shown, item)
         lying = item.lying
-        charts = (self.plot, self.chart_words, self.areas, self.area_words)
-        for part in (self.figures, *charts, self.more):
+        for part in self._told:
             part.setVisible(lying is not None)
         trouble = self.session.trouble.get(item.id, "") if stale else ""
         self.say("", trouble)

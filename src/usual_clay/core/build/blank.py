@@ -89,7 +89,7 @@ def blank_guide(box: Floats | None, settings: BlankSettings) -> Guide:
     closed = settings.form == "tube"
     if closed and settings.nu < ROUND:
         raise BuildError(f"a tube takes {ROUND} control points or more round it")
-    u = np.arange(ACROSS) / ACROSS if closed else evenly_in(ACROSS)
+    u = evenly_in(ACROSS, closed)
     turn = 2 * np.pi * u if closed else np.pi * u
     way, radius = _course(settings.pointed, v)
     grid = np.tile(middle, (ACROSS, ALONG, 1))

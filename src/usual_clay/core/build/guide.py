@@ -178,9 +178,9 @@ def rows_for(curves: Sequence[BSplineCurve], least: int, most: int = CLOSEST) ->
     return min(max(ROWS_EACH * richest, least), most)
 
 
-def evenly_in(count: int) -> Floats:
-    """Return even parameters from 0 to 1."""
-    return np.linspace(0.0, 1.0, count)
+def evenly_in(count: int, closed: bool = False) -> Floats:
+    """Return even parameters from 0 to 1; once round, where 1 is 0 again, without it."""
+    return np.arange(count) / count if closed else np.linspace(0.0, 1.0, count)
 
 
 def words_of_gaps(gaps: Sequence[Gap], least: float, mended: str = "closed by half each") -> str:

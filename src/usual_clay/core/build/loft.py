@@ -80,7 +80,7 @@ def loft_guide(
     made = sections_of(sections, settings)
     closed = made[0].closed
     seen, count = rows_for(sections, SAMPLES), rows_for(sections, ACROSS)
-    share = np.arange(seen) / seen if closed else evenly_in(seen)
+    share = evenly_in(seen, closed)
     exact: dict[Border, BSplineCurve] = {}
     if settings.borders == "exact":
         if closed:
@@ -93,7 +93,7 @@ def loft_guide(
     _check_order(rows)
     tip = {end: _tip(rows, end, tips) for end in ends}
     v = spaced(_with_tips(rows, tip))
-    u = np.arange(count) / count if closed else evenly_in(count)
+    u = evenly_in(count, closed)
     fine = np.union1d(evenly_in(ALONG), v)
     through = _with_tips(np.stack([places(each, u) for each in made]), tip)
     grid, smooth = _through(v, through, fine, settings, beside)

@@ -301,7 +301,7 @@ class _Laid:
     def sampled(self) -> tuple[Floats, Floats]:
         """Return places of the curve itself, and their parameters."""
         count = rows_for([self.curve.curve], SAMPLES)
-        t = np.arange(count) / count if self.closed else evenly_in(count)
+        t = evenly_in(count, self.closed)
         return self.at(t), t
 
 

@@ -113,7 +113,7 @@ def two_rail_guide(
     _check_stations(at, order)
     maps = [_paired(at, k, closed, _marked(settings, at)) for k in range(2)]
     count = rows_for(rails, ALONG)
-    t = np.arange(count) / count if closed else evenly_in(count)
+    t = evenly_in(count, closed)
     own = maps[0][1]
     t = np.union1d(t, own) if not closed else np.unique(np.concatenate([t, own % 1.0]))
 
@@ -133,7 +133,7 @@ def two_rail_guide(
     grid = _in_space(shapes, starts, axes, width, scaled)
     keep = _some(profiles)
     seen = rows_for(rails, SAMPLES)
-    fine = np.arange(seen) / seen if closed else evenly_in(seen)
+    fine = evenly_in(seen, closed)
     lines = [Line(rail(k, fine), fine, np.full(seen, float(k))) for k in range(2)]
     for k, _ in enumerate(order):
         here = int(np.argmin(np.abs(t - (own[k] % 1.0 if closed else own[k]))))
@@ -210,7 +210,7 @@ def sweep_guide(
     places, axes = way.at(t), frames_along(way, t, settings.way)
     round_ = all(Measured(each).closed for each in ordered)
     seen = rows_for(profiles, SAMPLES)
-    share = np.arange(seen) / seen if round_ else evenly_in(seen)
+    share = evenly_in(seen, round_)
     local, first = [], None
     for each, station in zip(ordered, at.tolist(), strict=True):
         here = int(np.argmin(np.abs(t - station)))

@@ -104,7 +104,7 @@ def revolve_guide(
     start = float(np.arctan2(np.sin(own[-1, 0]), np.cos(own[-1, 0])))
     whole = abs(settings.angle) > FULL - 1e-9
     count = ROUND if rail is None else rows_for((rail,), ROUND)
-    turn = np.arange(count) / count if whole else evenly_in(count)
+    turn = evenly_in(count, whole)
     # A whole turn runs whichever way makes it face away from the axis.
     lifts = np.diff(own[:, 2]) @ (own[1:, 1] + own[:-1, 1])
     full = np.copysign(settings.angle, lifts) if whole else settings.angle
@@ -120,7 +120,7 @@ def revolve_guide(
     keep = np.unique(np.linspace(0, SAMPLES - 1, rows).round().astype(int))
     v = share[keep]
     lines = [Line(grid[0], np.full(SAMPLES, 0.0), share)]
-    fine = np.arange(SAMPLES) / SAMPLES if whole else evenly_in(SAMPLES)
+    fine = evenly_in(SAMPLES, whole)
     at = start + full * fine
     ends = np.tile(own[-1, 1:], (SAMPLES, 1)) if rail is None else frame.followed(rail, at)
     lines.append(Line(frame.placed(at, *ends.T), fine, np.ones(SAMPLES)))
@@ -231,7 +231,7 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     if len(stations) > 1:
         radius = PchipInterpolator(stations, settings.radii)(np.clip(t, stations[0], stations[-1]))
     words = _too_tight(way, t, radius)
-    turn = np.arange(ROUND) / ROUND
+    turn = evenly_in(ROUND, closed=True)
     shape = _ring(profile, turn)
     frames = frames_along(way, t, "square")
     grid = way.at(t)[:, None] + radius[:, None, None] * np.einsum(
