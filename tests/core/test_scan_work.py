@@ -11,7 +11,7 @@ import pytest
 from tests.shapes import box_mesh, height_field, sphere
 from usual_clay.cli.main import BAD_INPUT, MET, main
 from usual_clay.core.scan.closest import MeshTree
-from usual_clay.core.scan.health import border, duplicated, examine, flipped, holes, pieces, spikes
+from usual_clay.core.scan.health import border, duplicated, examine, flipped, holes, pieces
 from usual_clay.core.scan.mend import MendError, mend, mends_from_words
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.section import sections, stations_along
@@ -96,11 +96,11 @@ def test_the_rim_of_an_open_scan_is_no_hole() -> None:
 
 
 def test_creases_and_noise_are_no_spikes(lure: TriangleMesh) -> None:
-    assert not spikes(box_mesh()).any()
+    assert not box_mesh().spikes.any()
     noisy = sphere(10, rings=50)
     rough = noisy.vertices + np.random.default_rng(0).normal(0, 0.02, noisy.vertices.shape)
-    assert spikes(TriangleMesh(rough, noisy.triangles)).sum() <= 2
-    assert spikes(lure).sum() == pytest.approx(SPIKES, abs=2)
+    assert TriangleMesh(rough, noisy.triangles).spikes.sum() <= 2
+    assert lure.spikes.sum() == pytest.approx(SPIKES, abs=2)
 
 
 def test_mends_mend_and_say_so(lure: TriangleMesh) -> None:
@@ -113,7 +113,7 @@ def test_mends_mend_and_say_so(lure: TriangleMesh) -> None:
     assert np.array_equal(worse.vertices[whole.origin], whole.mesh.vertices)
     calm = mend(whole.mesh, "spikes")
     assert "spikes levelled" in calm.words
-    assert spikes(calm.mesh).sum() <= 1
+    assert calm.mesh.spikes.sum() <= 1
     filled = mend(calm.mesh, "holes", 20)
     mesh = filled.mesh
     assert filled.words == "2 holes filled"

@@ -9,7 +9,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from tests.true_shapes import Inside, TrueShape
 from usual_clay.cli.main import BAD_INPUT, MET, main
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast
@@ -105,6 +107,47 @@ def test_part_of_a_turn_is_laid_flat_by_its_mesh() -> None:
     laid = np.linalg.norm(flat.places[ends[:, 0]] - flat.places[ends[:, 1]], axis=1)
     assert np.quantile(laid / own, 0.05) > 0.6
     assert np.quantile(laid / own, 0.95) < 1.6
+
+
+RADIUS = 8.0
+
+
+def rolled(inside: Inside, half: float = 2.5, outliers: float = 0.0) -> TrueShape:
+    """A part of a cylinder that nearly closes, its points anywhere, 26 mm long."""
+
+    def place(a: Floats, b: Floats) -> Floats:
+        return np.stack([a, RADIUS * np.sin(b / RADIUS), RADIUS * np.cos(b / RADIUS)], axis=1)
+
+    box = (-13.0, 13.0, -half * RADIUS, half * RADIUS)
+    return TrueShape("rolled", place, box, inside, 0.015, 0.05, outliers)
+
+
+def test_a_rolled_l_of_scattered_points_is_laid_flat_with_its_lengths() -> None:
+    shape = rolled(lambda a, b: ~((a > 0) & (b > 0)), outliers=0.01)
+    for seed in range(2):
+        sample = shape.sample(6000, seed)
+        mesh = TriangleMesh(sample.points, sample.triangles)
+        calm = np.setdiff1d(np.arange(len(sample.points)), np.flatnonzero(mesh.spikes))
+        places = sample.sheet.places
+        ends = mesh.edges[np.isin(mesh.edges, calm).all(axis=1)]
+        own, laid = (
+            np.linalg.norm(at[ends[:, 0]] - at[ends[:, 1]], axis=1)
+            for at in (sample.points, places)
+        )
+        low, high = np.quantile(laid / own, [0.1, 0.9])
+        assert 0.85 < low < high < 1.15
+        lean = to_tolerance(sample, CastSettings(knots="adaptive"), Tolerance(0.05))
+        assert lean.report.met
+        assert lean.settings.nu * lean.settings.nv <= 24
+
+
+def test_a_rolled_sheet_with_a_window_does_not_run_round() -> None:
+    window = rolled(lambda a, b: np.hypot(a, b) > 9.0).sample(6000)
+    assert not window.runs_round
+    assert sample_of(tube()).runs_round
+    lean = to_tolerance(window, CastSettings(knots="adaptive"), Tolerance(0.05))
+    assert lean.report.met
+    assert lean.settings.nu * lean.settings.nv <= 24
 
 
 def test_what_cannot_close_or_be_laid_flat_is_told() -> None:

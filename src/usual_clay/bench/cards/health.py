@@ -22,7 +22,6 @@ from usual_clay.core.scan.health import (
     flipped,
     holes,
     pieces,
-    spikes,
 )
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import Scan
@@ -52,7 +51,7 @@ def _holes(mesh: TriangleMesh) -> list[Floats]:
 
 
 def _spikes(mesh: TriangleMesh) -> list[Floats]:
-    return [point[None] for point in mesh.vertices[spikes(mesh)][:MOST_SHOWN]]
+    return [point[None] for point in mesh.vertices[mesh.spikes][:MOST_SHOWN]]
 
 
 def _islands(mesh: TriangleMesh) -> list[Floats]:

@@ -9,7 +9,8 @@ import numpy as np
 from usual_clay.bench.session import Session
 from usual_clay.core.errors import sentence
 from usual_clay.core.fit.price import price
-from usual_clay.core.fit.solve.adaptive import Laid, best_inserts
+from usual_clay.core.fit.solve.adaptive import best_inserts
+from usual_clay.core.fit.solve.laid import Laid
 from usual_clay.core.fit.solve.remake import pull_to_points
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville

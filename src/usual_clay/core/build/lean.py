@@ -30,7 +30,7 @@ from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.region import CastSettings, KnotRule, Parameterization
 from usual_clay.core.fit.search.knot_search import KnotSearch
-from usual_clay.core.fit.solve.adaptive import Laid
+from usual_clay.core.fit.solve.laid import Laid
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent, stretch

@@ -20,8 +20,9 @@ from usual_clay.core.fit.parameterize.region import (
     has_net,
     parameterize,
 )
-from usual_clay.core.fit.solve.adaptive import Attempt, Laid, exchanged, grown
+from usual_clay.core.fit.solve.adaptive import exchanged, grown
 from usual_clay.core.fit.solve.edges import constrained_edges
+from usual_clay.core.fit.solve.laid import Attempt, Laid
 from usual_clay.core.fit.solve.run_out import run_out, words_of
 from usual_clay.core.fit.solve.slide import (
     LEAST_ALONG,
@@ -33,7 +34,7 @@ from usual_clay.core.fit.solve.slide import (
 )
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.scan.sample import Sample
+from usual_clay.core.scan.sample import Sample, beside
 from usual_clay.core.spline.closest import (
     FootPoints,
     foot_points,
@@ -147,7 +148,7 @@ def laid_for_knots(
         stiffness,
         base.size,
         sample.noise,
-        few.neighbours,
+        beside(points, few.neighbours, start.every(step).places(base.size)),
         sample.areas[::step],
         base.fixed,
         base.held,
@@ -301,6 +302,7 @@ def settled(
     now = Start(base.u, base.v, sample.first_weights, home=base.home)
     if start is not None and len(start.u) == len(sample.points):
         now = start._replace(home=base.home)
+    about = beside(sample.points, sample.neighbours, now.places(base.size))
     step = len(sample.points) // SETTLING_POINTS
     if begin is None and has_net(settings):
         begin = base.set_out_from(settings)
@@ -323,7 +325,7 @@ def settled(
         near = (3e-3 if step > 1 else 1e-4) * max(base.size)
         feet = foot_points(begin, sample.points, seed, near, order=1)
         height = heights(begin, sample.points, feet)
-        weights = sample.believed(height)
+        weights = sample.believed(height, about)
         # Where points have come to rest, to hold them there is the same, and sooner done.
         now = Start(feet.u, feet.v, weights, None if step > 1 else begin, base.home)
         if base.fixed:
@@ -345,7 +347,7 @@ def settled(
             break
         last = rms
         height = heights(surface, sample.points, feet)
-        weights = sample.believed(height)
+        weights = sample.believed(height, about)
         if base.fixed:
             now = Start(base.u, base.v, weights, home=base.home)
         else:

@@ -9,15 +9,11 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from usual_clay.core.arrays import Bools, Floats, Ints
-from usual_clay.core.scan.mesh import TriangleMesh, unit
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.noise import estimate_noise
 
 # A border as long as most of its piece is the rim of an open scan, not a hole.
 RIM = 0.6
-# A vertex that stands out by so many times what others do is a spike.
-STANDS_OUT = 8.0
-# However fine the scan, less than this part of an edge's length is no spike.
-LEAST_SPIKE = 0.2
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,7 +48,7 @@ def examine(mesh: TriangleMesh) -> Health:
         holes=len(extents),
         largest_hole=max(extents, default=0.0),
         islands=int(pieces(mesh).max()),
-        spikes=int(spikes(mesh).sum()),
+        spikes=int(mesh.spikes.sum()),
         duplicated=int(duplicated(mesh).sum()),
         flipped=int(flipped(mesh).sum()),
         edge_length=mesh.edge_length,
@@ -99,42 +95,6 @@ def holes(mesh: TriangleMesh) -> list[tuple[Ints, float]]:
         if extent < RIM * float(np.linalg.norm(np.ptp(own, axis=0))):
             found.append((group, extent))
     return found
-
-
-def spikes(mesh: TriangleMesh) -> Bools:
-    """Mark vertices that stand out alone from their neighbours, (n,)."""
-    links = mesh.neighbours.copy()
-    links.data = np.ones_like(links.data)
-    count = np.maximum(np.diff(links.indptr), 1)[:, None]
-    middle = (links @ mesh.vertices) / count
-    normals = unit(links @ mesh.vertex_normals)
-    out = np.abs(np.einsum("nk,nk->n", mesh.vertices - middle, normals))
-    usual = 1.4826 * float(np.median(out))
-    # Along a crease neighbours stand out alike; those of a spike only by their share of it.
-    rows = np.repeat(np.arange(len(out)), np.diff(links.indptr))
-    around = np.zeros(len(out))
-    np.maximum.at(around, rows, out[links.indices])
-    limit = max(STANDS_OUT * usual, LEAST_SPIKE * mesh.edge_length)
-    return np.asarray((out > limit) & (out > 2 * around) & (count[:, 0] > 2))
-
-
-def levelled(mesh: TriangleMesh) -> tuple[Floats, Bools]:
-    """Put spikes at the middle of those neighbours that are no spikes.
-
-    Returns
-    -------
-    (n, 3) array
-    (n,) mask
-        Which were moved.
-    """
-    out = spikes(mesh)
-    links = mesh.neighbours.copy()
-    links.data = np.ones_like(links.data)
-    calm = (~out).astype(float)
-    weight = links @ calm
-    movable = out & (weight > 0)
-    middle = (links @ (mesh.vertices * calm[:, None])) / np.maximum(weight, 1)[:, None]
-    return np.where(movable[:, None], middle, mesh.vertices), movable
 
 
 def duplicated(mesh: TriangleMesh) -> Bools:

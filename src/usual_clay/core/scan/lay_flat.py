@@ -6,24 +6,29 @@ from dataclasses import dataclass
 
 import igl
 import numpy as np
-from scipy.sparse import csr_array, diags_array
+from scipy.sparse import coo_array, csr_array, diags_array
 from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import factorized, splu
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import MeshTree
+from usual_clay.core.scan.mesh import TriangleMesh, unit
 
 # Maps are worked out on no more triangles than this; what is finer follows by its place on them.
-MOST_TRIANGLES = 20_000
+MOST_TRIANGLES, MOST_OF_A_SHEET = 20_000, 5_000
+# A sheet's triangles are turned towards their own shapes so often; how unequal their pulls may be.
+TURNS, PULLS = 20, (0.02, 50.0)
 # A border loop shorter than this share of the longest goes round a hole.
 HOLE = 0.25
 # So many triangles of a map may lie upside down, as a share: slivers at ragged borders.
 MOST_FOLDED = 0.01
 # Lengths of a map may be so many times larger in one place than in another.
 MOST_STRETCHED = 8.0
-# An end of a tube is at least this share of the mean way round it.
-END = 0.2
+# An end of a tube is at least this share of the mean way round it; its longest turns within the
+# surface by less than so much, in so many parts, each seen at so many places, on normals evened
+# out so often.
+END, TURNED, SEEN, WITHIN, EVENED = 0.2, np.pi, 40, 12, 4
 PLACES = 48
 
 
@@ -73,16 +78,49 @@ def is_tube(vertices: Floats, triangles: Ints) -> bool:
     middles = [coarse[ring].mean(axis=0) for _, ring in ends]
     apart = float(np.linalg.norm(middles[0] - middles[1]))
     way = float(_sizes(coarse, faces).sum()) / max(apart, 1e-12)
-    return ends[1][0] > END * way
+    if ends[1][0] <= END * way:
+        return False
+    return abs(_turned(coarse, faces, ends[0][1])) < TURNED
+
+
+def _turned(vertices: Floats, faces: Ints, ring: Ints) -> float:
+    """Return by how much a border loop turns within the surface on its way round, radians.
+
+    About a sheet it is a whole turn, whatever the outline; round a tube it is none, as a border's
+    geodesic curvature adds up to what is left of a turn by what it encloses (Gauss-Bonnet).
+    """
+    loop = np.append(ring, ring[0])
+    way = np.linalg.norm(np.diff(vertices[loop], axis=0), axis=1)
+    at = np.concatenate([[0.0], np.cumsum(way)])
+    even = np.linspace(0.0, at[-1], SEEN * WITHIN, endpoint=False)
+    mesh = TriangleMesh(vertices, faces)
+    normals = mesh.vertex_normals
+    for _ in range(EVENED):
+        # Long slivers along a border face anywhere.
+        normals = unit(mesh.links @ normals)
+
+    def seen(values: Floats) -> Floats:
+        each = np.stack([np.interp(even, at, column) for column in values[loop].T], axis=1)
+        # A ragged border turns to and fro: the mean of each part of it tells.
+        return np.asarray(each.reshape(SEEN, WITHIN, 3).mean(axis=1))
+
+    place, normal = seen(vertices), unit(seen(normals))
+    step = np.roll(place, -1, axis=0) - place
+    before, after = (
+        each - np.einsum("nk,nk->n", each, normal)[:, None] * normal
+        for each in (np.roll(step, 1, axis=0), step)
+    )
+    sine = np.einsum("nk,nk->n", np.cross(before, after), normal)
+    return float(np.arctan2(sine, np.einsum("nk,nk->n", before, after)).sum())
 
 
 def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     """Lay a region flat with as little distortion as a conformal map has.
 
-    An open region is mapped by least squares (Levy and others 2002), turned so that its long side
-    runs along u, and scaled to its own area. One that closes is a tube: u is the harmonic function
-    from one end to the other, v the harmonic angle round it; both advance with the mean length on
-    the surface.
+    An open region is mapped by least squares (Levy and others 2002), relaxed towards its own
+    lengths (Liu and others 2008), and scaled to its own area. One that closes is a
+    tube: u is the harmonic function from one end to the other, v the harmonic angle round it; both
+    advance with the mean length on the surface.
 
     Parameters
     ----------
@@ -96,7 +134,8 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     FlatError
         When it has no border, folds over in the map, or is asked to close and does not run round.
     """
-    coarse, faces, near = _coarse(vertices, triangles)
+    most = MOST_TRIANGLES if closed else MOST_OF_A_SHEET
+    coarse, faces, near = _coarse(vertices, triangles, most)
     loops = border_loops(coarse, faces)
     if not loops:
         raise FlatError("it closes on itself on all sides, so that it cannot be laid flat")
@@ -118,7 +157,9 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     return Flat(_followed(places, way, coarse, faces, vertices, near), way)
 
 
-def _coarse(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints, bool]:
+def _coarse(
+    vertices: Floats, triangles: Ints, most: int = MOST_TRIANGLES
+) -> tuple[Floats, Ints, bool]:
     """Return the largest connected part, thinned where it is very fine, and whether it was."""
     import fast_simplification
 
@@ -131,10 +172,10 @@ def _coarse(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints, bool]:
     kept = triangles[label[triangles[:, 0]] == int(np.argmax(sizes))]
     used, faces = np.unique(kept, return_inverse=True)
     points, faces = vertices[used], faces.reshape(-1, 3)
-    if len(faces) <= MOST_TRIANGLES and len(used) == count:
+    if len(faces) <= most and len(used) == count:
         return points, faces, False
-    if len(faces) > MOST_TRIANGLES:
-        share = 1 - MOST_TRIANGLES / len(faces)
+    if len(faces) > most:
+        share = 1 - most / len(faces)
         thin, thin_faces = fast_simplification.simplify(
             points.astype(np.float32), faces.astype(np.int32), share
         )
@@ -209,16 +250,16 @@ def _mapped(points: Floats, faces: Ints, border: Ints, near: int, far: int) -> F
 
 
 def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
-    """Return the least-squares conformal map of an open region, mm, its long side along u."""
+    """Return an open region laid flat with about its own lengths, mm."""
     first = int(border[0])
     far = int(border[np.argmax(np.linalg.norm(points[border] - points[first], axis=1))])
     near = int(border[np.argmax(np.linalg.norm(points[border] - points[far], axis=1))])
     flat = _mapped(points, faces, border, near, far)
-    mapped = _areas(flat, faces)
-    own = 2 * _sizes(points, faces)
+    mapped, own = _areas(flat, faces), 2 * _sizes(points, faces)
     if mapped.sum() < 0:
         flat = flat * [1.0, -1.0]
-        mapped = -mapped
+    flat = _relaxed(points, faces, flat * np.sqrt(own.sum() / abs(mapped.sum())))
+    mapped = _areas(flat, faces)
     folded = float(np.mean(mapped <= 0))
     if folded > MOST_FOLDED:
         raise FlatError(
@@ -233,6 +274,43 @@ def _sheet(points: Floats, faces: Ints, border: Ints) -> Floats:
         )
     flat = flat * np.sqrt(own.sum() / mapped.sum())
     return flat - flat.min(axis=0)
+
+
+def _relaxed(points: Floats, faces: Ints, flat: Floats) -> Floats:
+    """Return a flat map whose triangles are as near as may be to their own shapes.
+
+    Each is turned as it lies best, then all are joined again by least squares, as rigidly as
+    possible (Liu and others 2008): a conformal map that noise has drawn out comes back.
+    """
+    count, ends, starts = len(points), faces[:, [1, 2, 0]], faces
+    side = points[ends] - points[starts]
+    length = np.linalg.norm(side, axis=2)
+    along = side[:, 0] / np.maximum(length[:, 0], 1e-300)[:, None]
+    double = np.maximum(2 * _sizes(points, faces), 1e-300)
+    own = np.zeros((len(faces), 3, 2))
+    own[:, 0, 0] = length[:, 0]
+    own[:, 1, 0] = np.einsum("mk,mk->m", side[:, 1], along)
+    own[:, 1, 1] = double / np.maximum(length[:, 0], 1e-300)
+    own[:, 2] = -own[:, 0] - own[:, 1]
+    # Each side pulls by the cotangent of the angle that it lies opposite to.
+    others = np.einsum("mki,mki->mk", side[:, [1, 2, 0]], side[:, [2, 0, 1]])
+    pull = np.clip(-others / double[:, None], *PULLS)
+    rows, columns, of = starts.ravel(), ends.ravel(), pull.ravel()
+    links = coo_array((of, (rows, columns)), shape=(count, count)).tocsr()
+    links = csr_array(links + links.T)
+    weight = links.sum(axis=1)
+    joined = splu((diags_array(weight * (1 + 1e-9)) - links).tocsc())
+    for _ in range(TURNS):
+        seen = np.einsum("mk,mki,mkj->mij", pull, flat[ends] - flat[starts], own)
+        sine, cosine = seen[:, 1, 0] - seen[:, 0, 1], seen[:, 0, 0] + seen[:, 1, 1]
+        turn = (cosine + 1j * sine) / np.maximum(np.hypot(sine, cosine), 1e-300)
+        wanted = (pull * (own[..., 0] + 1j * own[..., 1]) * turn[:, None]).ravel()
+        parts = [
+            np.bincount(columns, part, count) - np.bincount(rows, part, count)
+            for part in (wanted.real, wanted.imag)
+        ]
+        flat = joined.solve(np.stack(parts, axis=1))
+    return flat
 
 
 def _sizes(points: Floats, faces: Ints) -> Floats:

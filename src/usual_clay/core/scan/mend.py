@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 from usual_clay.core.arrays import Bools, Ints
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import MeshTree
-from usual_clay.core.scan.health import duplicated, flipped, holes, levelled, pieces
+from usual_clay.core.scan.health import duplicated, flipped, holes, pieces
 from usual_clay.core.scan.mesh import TriangleMesh
 
 KINDS = ("islands", "spikes", "holes", "normals", "duplicates", "thin")
@@ -117,7 +117,7 @@ def _thinned(mesh: TriangleMesh, count: int) -> Mended:
 
 
 def _level_spikes(mesh: TriangleMesh) -> Mended:
-    vertices, moved = levelled(mesh)
+    vertices, moved = mesh.levelled
     same = np.arange(len(vertices))
     return Mended(TriangleMesh(vertices, mesh.triangles), same, f"{moved.sum()} spikes levelled")
 

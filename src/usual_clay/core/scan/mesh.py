@@ -8,8 +8,13 @@ from functools import cached_property
 import numpy as np
 from scipy.sparse import csr_array
 
-from usual_clay.core.arrays import Floats, Ints, frozen
+from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.errors import GeometryError
+
+# A vertex that stands out by so many times what others do is a spike.
+STANDS_OUT = 8.0
+# However fine the scan, less than this part of an edge's length is no spike.
+LEAST_SPIKE = 0.2
 
 
 class MeshError(GeometryError):
@@ -62,11 +67,18 @@ class TriangleMesh:
     def vertex_areas(self) -> Floats:
         """The area that each vertex stands for, (n,), in mm squared.
 
-        A third of the triangles about it, evened out over them, as slivers say little; of a vertex
-        without triangles the median.
+        A third of the triangles about it, evened out over them, as slivers say little; a spike's
+        is what it stands on, of a vertex without triangles the median.
         """
+        vertices, moved = self.levelled
+        if moved.any():
+            return TriangleMesh(vertices, self.triangles)._areas
+        return self._areas
+
+    @property
+    def _areas(self) -> Floats:
         count, corners = len(self.vertices), self.triangles.ravel()
-        # As seen along what is about it: a spike has no more area than what it stands on.
+        # As seen along what is about it: what stands out a little has no more area for it.
         seen = unit(self.vertex_normals[self.triangles].sum(axis=1))
         area = np.abs(np.einsum("mk,mk->m", self.face_vectors, seen)) / 6
         own = np.bincount(corners, np.repeat(area, 3), count)
@@ -92,6 +104,42 @@ class TriangleMesh:
         count = len(self.vertices)
         both = np.concatenate([edges, edges[:, ::-1]])
         return csr_array((np.tile(length, 2), (both[:, 0], both[:, 1])), shape=(count, count))
+
+    @cached_property
+    def spikes(self) -> Bools:
+        """Which vertices stand out alone from their neighbours, (n,)."""
+        links = self.links
+        count = np.maximum(np.diff(links.indptr), 1)[:, None]
+        middle = (links @ self.vertices) / count
+        normals = unit(links @ self.vertex_normals)
+        out = np.abs(np.einsum("nk,nk->n", self.vertices - middle, normals))
+        usual = 1.4826 * float(np.median(out))
+        # Along a crease neighbours stand out alike; those of a spike only by their share of it.
+        rows = np.repeat(np.arange(len(out)), np.diff(links.indptr))
+        around = np.zeros(len(out))
+        np.maximum.at(around, rows, out[links.indices])
+        limit = max(STANDS_OUT * usual, LEAST_SPIKE * self.edge_length)
+        return np.asarray((out > limit) & (out > 2 * around) & (count[:, 0] > 2))
+
+    @property
+    def levelled(self) -> tuple[Floats, Bools]:
+        """The vertices, (n, 3), spikes at the middle of those neighbours that are none.
+
+        With them, which were moved, (n,).
+        """
+        links = self.links
+        calm = (~self.spikes).astype(float)
+        weight = links @ calm
+        movable = self.spikes & (weight > 0)
+        middle = (links @ (self.vertices * calm[:, None])) / np.maximum(weight, 1)[:, None]
+        return np.where(movable[:, None], middle, self.vertices), movable
+
+    @property
+    def links(self) -> csr_array:
+        """The vertex graph, each entry 1."""
+        links = self.neighbours.copy()
+        links.data = np.ones_like(links.data)
+        return links
 
     @cached_property
     def edges(self) -> Ints:

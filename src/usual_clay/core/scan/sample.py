@@ -11,7 +11,6 @@ from scipy.spatial import cKDTree
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
-from usual_clay.core.scan.health import levelled
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.noise import estimate_noise
@@ -23,6 +22,8 @@ WIDEST = 30.0
 APART = 3.5
 # So is one far from most, of whose nearest so many a quarter are that much nearer to theirs.
 FAR_APART, ABOUT = 5.0, 200
+# Points with neighbours so many times as far off as usual have them sought where they lie flat.
+LIE_APART = 1.6
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,10 +103,11 @@ class Sample:
         """The estimated standard deviation of the measurement noise, mm."""
         return estimate_noise(self.points) if self.whole is None else self.whole[0].noise
 
-    def believed(self, signed: Floats) -> Floats:
+    def believed(self, signed: Floats, neighbours: Ints | None = None) -> Floats:
         """Return how far each point is believed that lies so far from a surface, mm."""
         floor = 1e-6 * float(np.ptp(self.points, axis=0).max())
-        return spike_weights(signed, self.neighbours, floor) * self.first_weights
+        about = self.neighbours if neighbours is None else neighbours
+        return spike_weights(signed, about, floor) * self.first_weights
 
     @property
     def knows_noise(self) -> bool:
@@ -141,7 +143,7 @@ class Sample:
             return (sample.tube if closed else sample.sheet).part(chosen)
         assert self.triangles is not None
         # A spike would stretch what lies about it.
-        calm, _ = levelled(TriangleMesh(self.points, self.triangles))
+        calm, _ = TriangleMesh(self.points, self.triangles).levelled
         return lay_out_flat(calm, self.triangles, closed)
 
     @cached_property
@@ -187,6 +189,31 @@ def neighbours_of(points: Floats) -> Ints:
     count = min(NEIGHBOURS, len(points) - 1) + 1
     _, index = cKDTree(points).query(points, count, workers=2)
     return np.asarray(index[:, 1:])
+
+
+def beside(points: Floats, neighbours: Ints, places: Floats) -> Ints:
+    """Return neighbours, those of points that lie apart sought where they were laid flat.
+
+    What lies off the shape has others off it for neighbours in space.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+    neighbours : (n, k) integers
+        In space.
+    places : (n, 2) array
+        Where the points lie on a base, mm.
+    """
+    if not neighbours.shape[1]:
+        return neighbours
+    reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1)
+    lone = np.flatnonzero(reach > LIE_APART * np.median(reach))
+    if not len(lone):
+        return neighbours
+    near = cKDTree(places).query(places[lone], neighbours.shape[1] + 1, workers=2)[1]
+    made = neighbours.copy()
+    made[lone] = near[:, 1:]
+    return made
 
 
 def _check_finite(*parts: Floats) -> None:

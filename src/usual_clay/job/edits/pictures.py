@@ -24,7 +24,6 @@ from usual_clay.core.picture.placement import (
     turned_about,
 )
 from usual_clay.core.points.ball import BallSettings
-from usual_clay.core.scan.health import spikes
 from usual_clay.core.scan.section import SectionSettings
 from usual_clay.job.edits.points import named_after
 from usual_clay.job.items import Picture, PointList, Scan
@@ -135,7 +134,7 @@ def references(job: Job, pixels_of: Decode) -> list[Reference]:
             found.append(Reference(points.id, points.name, kept, plane))
     for scan in job.all(Scan):
         if scan.visible:
-            calm = scan.mesh.vertices[~spikes(scan.mesh)]
+            calm = scan.mesh.vertices[~scan.mesh.spikes]
             found.append(Reference(scan.id, scan.name, calm, None))
     return found
 

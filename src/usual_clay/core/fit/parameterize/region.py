@@ -43,6 +43,8 @@ KNOT_RULES = ("even", "adaptive", "adaptive u", "adaptive v")
 FEWEST, MOST = 4, 200
 # The share of points that may face away from the base before the region counts as folded.
 MOST_FACING_AWAY = 0.02
+# Of more than this share its map lies better than what is seen from above.
+WRAPS = 0.001
 # Normals that rise no more than this from the base, the sine of 20 degrees, stand on it.
 STEEP = 0.35
 
@@ -364,7 +366,7 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     away = float(np.mean(up < 0))
     # A tube that widens faces its base all round, and is no less of a tube.
     steep = float(np.median(up)) < STEEP
-    if (away > MOST_FACING_AWAY or steep) and sample.has_mesh and not settings.symmetric:
+    if (away > WRAPS or steep) and sample.has_mesh and not settings.symmetric:
         return (
             _laid_round(sample, settings, "v") if sample.runs_round else _unrolled(sample, settings)
         )

@@ -23,7 +23,7 @@ from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.front import RICHER, finer
 from usual_clay.core.fit.search.knot_search import KnotSearch
 from usual_clay.core.fit.search.trials import GROWTH
-from usual_clay.core.fit.solve.adaptive import Attempt
+from usual_clay.core.fit.solve.laid import Attempt
 from usual_clay.core.fit.solve.system import stiffness_of
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.mesh import TriangleMesh

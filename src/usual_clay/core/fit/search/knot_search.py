@@ -13,16 +13,14 @@ from usual_clay.core.fit.cast import COARSE_ROUNDS
 from usual_clay.core.fit.parameterize.region import Parameterization, Sizes, adaptive_directions
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.solve.adaptive import (
-    Attempt,
-    Laid,
     best_inserts,
-    count_of,
     eased,
     exchanged,
     grown,
     least_needed,
     without_knot,
 )
+from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of
 from usual_clay.core.fit.solve.system import Space
 
 # All points may take so many times the control points that the choice took.

@@ -12,7 +12,7 @@ from usual_clay.core.fit.parameterize.region import CastSettings, Parameterizati
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.search.knot_search import HOPELESS, KnotSearch
-from usual_clay.core.fit.solve.adaptive import Attempt, Laid
+from usual_clay.core.fit.solve.laid import Attempt, Laid
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import stiffness_of
 from usual_clay.core.progress import Progress

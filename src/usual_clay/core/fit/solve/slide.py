@@ -79,6 +79,10 @@ class Start(NamedTuple):
         home = None if self.home is None else self.home[:, ::step]
         return Start(self.u[::step], self.v[::step], self.weights[::step], self.near, home)
 
+    def places(self, size: tuple[float, float]) -> Floats:
+        """Return where the points lie on a base of that size, (n, 2), mm."""
+        return np.column_stack([self.u * size[0], self.v * size[1]])
+
 
 class Pulls(NamedTuple):
     """How points pull at a surface that they slide along.
