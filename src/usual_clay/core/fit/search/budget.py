@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -18,6 +19,7 @@ from usual_clay.core.fit.search.candidates import Candidate, candidate_of
 from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow, knot_search
+from usual_clay.core.fit.solve.run_out import is_pinched
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.sample import Sample
 
@@ -67,6 +69,13 @@ class Search:
     @property
     def cancelled(self) -> bool:
         return self.cast is None
+
+    @cached_property
+    def pinched(self) -> bool:
+        """Whether the surface turns sharply where there are no points."""
+        return self.cast is not None and is_pinched(
+            self.cast.surface, (self.cast.feet.u, self.cast.feet.v)
+        )
 
     @property
     def made(self) -> Cast:
@@ -120,19 +129,22 @@ def to_tolerance(
 
 def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> CastSettings | None:
     """Return settings with the frame or sides that were not taken, where so few are found
-    that one row less is more than a tenth, and there is one that may go; or none was met."""
+    that one row less is more than a tenth, and there is one that may go; or none was met, or
+    not without a pinch."""
     count = made.settings.nu * made.settings.nv
     flat = not (settings.closed or settings.pull or settings.symmetric)
     flat = flat and not (sample.has_mesh and sample.runs_round)
     if settings.sides != "best" or not flat or made.report is None or made.cancelled:
         return None
-    met = made.report.met
+    met = made.report.met and not made.pinched
     if met and not (settings.degree + 1) ** 2 < count <= SMALL:
         return None
     follows = follows_better(sample, settings.frame, settings.plane)
     if not follows and settings.frame == "best" and bend_better(sample):
         return replace(settings, frame="outline")
-    return None if not met else replace(settings, sides="straight" if follows else "follow")
+    if not made.report.met:
+        return None
+    return replace(settings, sides="straight" if follows else "follow")
 
 
 def _searched(
@@ -181,11 +193,11 @@ def _over_degrees(
     return leanest(search, _cost, lambda each: each.cancelled, progress)
 
 
-def _cost(search: Search) -> tuple[bool, float]:
+def _cost(search: Search) -> tuple[bool, bool, float]:
     report = search.report
     if report is None or not report.met:
-        return True, np.inf if report is None else report.at_share
-    return False, search.settings.nu * search.settings.nv
+        return True, False, np.inf if report is None else report.at_share
+    return False, search.pinched, search.settings.nu * search.settings.nv
 
 
 def stopped(

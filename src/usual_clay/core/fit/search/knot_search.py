@@ -121,8 +121,11 @@ class KnotSearch:
             self._find()
 
     def _find(self) -> None:
+        before = np.prod(self.attempt.space.counts)
         self._grow()
-        self._calm = self._calm or Calm.of(self.attempt.surface, self.base)
+        # What was found before more had to come in says nothing of how calm this may be.
+        if self._calm is None or np.prod(self.attempt.space.counts) > before:
+            self._calm = Calm.of(self.attempt.surface, self.base)
         self._draw_in()
 
     def _draw_in(self) -> None:

@@ -29,6 +29,10 @@ SMALL_GAIN = 0.15
 # Where one more earns less than this share of an error that is spread over more than that part of
 # the surface, many more are tried at once.
 STALLED, SPREAD = 0.1, 0.4
+# A feature lies alone that has so much of the squared error within so many times its width; it is
+# sought so often. Knots come in about it at these places, in its widths.
+ALONE, SEEN, SOUGHT = 0.7, 3.0, 4
+ABOUT = ((-0.8, 0.8), (-1.3, 0.0, 1.3), (-1.8, -0.6, 0.6, 1.8))
 # One knot in so many comes in at a time: rich surfaces grow by several.
 AT_ONCE = 10
 
@@ -173,6 +177,7 @@ def grown(
                     tried.append((laid, laid.fitted(attempt.with_knots(direction, at))))
         if not tried:
             break
+        tried += [(laid, each) for each in _about_worst(laid, attempt, counts)]
         old = attempt
         stalled = min(each.square for _, each in tried) > (1 - STALLED) * old.square
         if stalled and _spread(laid, old) > SPREAD:
@@ -224,6 +229,40 @@ def _refined(laid: Laid, attempt: Attempt, direction: str, most: int) -> list[At
         if tried[-1].square < (1 - STALLED) * attempt.square:
             break
         parts *= 2
+    return tried
+
+
+def _about_worst(laid: Laid, attempt: Attempt, counts: tuple[int, int]) -> list[Attempt]:
+    """Return attempts with knots of both directions about the place that is missed most.
+
+    Where a surface misses but one small feature, knots of one direction alone earn little.
+    """
+    t = np.stack([laid.start.u, laid.start.v])
+    missed = laid.weights * np.maximum(attempt.squares - laid.noise**2, 0.0)
+    cell = np.minimum((t * STRIPES).astype(np.int64), STRIPES - 1)
+    whole = np.bincount(cell[0] * STRIPES + cell[1], missed, STRIPES**2)
+    middle = (np.array(np.unravel_index(int(np.argmax(whole)), (STRIPES, STRIPES))) + 0.5) / STRIPES
+    wide = np.full(2, 1.0 / STRIPES)
+    for _ in range(SOUGHT):
+        near = (np.abs(t - middle[:, None]) < SEEN * wide[:, None]).all(axis=0)
+        weight = missed[near]
+        if weight.sum() < ALONE * missed.sum():
+            return []
+        middle = np.average(t[:, near], axis=1, weights=weight)
+        wide = np.sqrt(np.average((t[:, near] - middle[:, None]) ** 2, axis=1, weights=weight))
+    tried = []
+    for places in ABOUT:
+        space = attempt.space
+        for k, direction in enumerate("uv"):
+            knots = knots_of(space, direction)
+            at = middle[k] + np.array(places) * np.sqrt(2) * wide[k]
+            least = max(0.5 * wide[k], NARROWEST)
+            at = at[np.abs(at[:, None] - knots).min(axis=1) > least]
+            at = at[(at > 0) & (at < 1)]
+            if count_of(space, direction) + len(at) <= counts[k]:
+                space = in_direction(space, direction, np.sort(np.concatenate([knots, at])))
+        if space.counts != attempt.space.counts:
+            tried.append(laid.fitted(space))
     return tried
 
 

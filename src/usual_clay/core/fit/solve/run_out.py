@@ -28,6 +28,8 @@ FADING = tuple(10.0**k for k in range(-9, 2))
 GRID, LOOKED_AT = 60, 2_000
 # Over a step of that grid its normals may turn by so much more than among the points.
 TURN = float(np.radians(35))
+# Where they turn by so much more anywhere, the surface is pinched.
+PINCHED = float(np.radians(50))
 # A step on the way out is no longer or shorter than the last one within by this factor.
 UNEVEN = 3.0
 # Each time it would fold, a side is shortened by this; at last it is left where it was.
@@ -83,8 +85,7 @@ def run_out(
     -------
     RunOut
     """
-    step = max(1, len(feet[0]) // LOOKED_AT)
-    some = feet[0][::step], feet[1][::step]
+    some = _some(feet)
     allowed = _turn_among(surface, some) + TURN
     now = np.asarray(past, dtype=np.float64).copy()
     for _ in range(TRIES):
@@ -99,6 +100,17 @@ def run_out(
         now = np.where(bad, now * SHORTER, now)
     now = np.where(bad, 0.0, now)
     return RunOut(_longer(surface, now, some, off), now)
+
+
+def is_pinched(surface: BSplineSurface, feet: tuple[Floats, Floats]) -> bool:
+    """Tell whether normals turn far more somewhere in the domain than where there are points."""
+    turn = max(float(part.max()) for part in grid_turns(surface, GRID))
+    return turn > _turn_among(surface, _some(feet)) + PINCHED
+
+
+def _some(feet: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
+    step = max(1, len(feet[0]) // LOOKED_AT)
+    return feet[0][::step], feet[1][::step]
 
 
 def _longer(
