@@ -69,16 +69,17 @@ def test_another_draw_of_the_noise_changes_neither_count_nor_verdict_much(name: 
     assert min(counts) >= middle * 5 / 6 - 0.5
 
 
-def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw() -> None:
-    """A choice of points tells little of it: where all ask for more, more of them are searched by.
+@pytest.mark.parametrize("seed", [3, 6, 7])
+def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw(seed: int) -> None:
+    """It takes knots of both directions about it; these draws took 70 to 117 without.
 
-    This draw took 117 control points before; others 63 to 80.
+    A choice of points tells little of it: where all ask for more, more of them are searched by.
     """
     shape = BY_NAME["large panel with a bump"]
-    found = to_tolerance(shape.sample(seed=6), LEAN, Tolerance(shape.tolerance))
+    found = to_tolerance(shape.sample(seed=seed), LEAN, Tolerance(shape.tolerance))
     assert found.report is not None
     assert found.report.met
-    assert found.settings.nu * found.settings.nv <= 84
+    assert 56 <= found.settings.nu * found.settings.nv <= 77
 
 
 def test_the_sides_that_are_found_are_no_worse_than_those_that_are_chosen() -> None:
@@ -136,6 +137,35 @@ def test_gross_outliers_move_neither_the_noise_nor_the_shape() -> None:
     made = cast(sample, CastSettings(12, 9))
     assert np.quantile(shape.off_truth(made.surface), 0.95) < 2 * shape.noise
     assert 0.03 < np.mean(made.weights < 0.5) < 0.09
+
+
+# Of a wide, sparse scan gross outliers lie farther off than the points are apart.
+WIDE = TrueShape(
+    "wide",
+    lambda a, b: np.stack([a, b, 12 * ((a / 238) ** 2 - (b / 83) ** 2)], axis=1),
+    (-238.0, 238.0, -83.0, 83.0),
+    lambda a, b: ~((np.abs(a) < 95) & (b > -33)),
+    0.15,
+    0.35,
+)
+
+
+def test_outliers_farther_off_than_points_are_apart_are_not_taken_for_shape() -> None:
+    """They have each other for neighbours in space, and so were believed: 2,500 control points."""
+    shape = replace(WIDE, outliers=0.04)
+    found = to_tolerance(shape.sample(8000), LEAN, Tolerance(shape.tolerance))
+    assert found.settings.nu * found.settings.nv <= 20
+    assert np.quantile(shape.off_truth(found.made.surface), 0.95) < 0.3 * shape.tolerance
+    # Nor do they stand for much more area than what they stand on, though their triangles do.
+    areas = {s: replace(WIDE, outliers=s).scan(8000).vertex_areas for s in (0.0, 0.04)}
+    assert areas[0.04].sum() == pytest.approx(areas[0.0].sum(), rel=0.1)
+
+
+def test_a_few_outliers_are_made_up_for_by_the_other_points() -> None:
+    shape = replace(BY_NAME["hills"], outliers=0.02)
+    found = to_tolerance(shape.sample(), LEAN, Tolerance(1.6 * shape.tolerance))
+    assert found.report is not None
+    assert found.report.met, found.words
 
 
 def _folded(u: np.ndarray, v: np.ndarray) -> np.ndarray:

@@ -53,6 +53,9 @@ SETTLING_POINTS = 25_000
 WORTHWHILE = 0.005
 # The same where a choice of the points has come to rest before.
 WORTHWHILE_AFTER = 0.02
+# Where all points lie no farther off than so many times what a choice of them does, they are not
+# fitted once more.
+AGREES = 1.02
 # Adaptive knots are chosen by so many of the points.
 ADAPTING_POINTS = 6_000
 # So often the coarsest surface is fitted before knots come in.
@@ -304,12 +307,14 @@ def settled(
         now = start._replace(home=base.home)
     about = beside(sample.points, sample.neighbours, now.places(base.size))
     step = len(sample.points) // SETTLING_POINTS
-    if begin is None and has_net(settings):
-        begin = base.set_out_from(settings)
+    expected = 0.0
     if begin is None and step > 1:
         few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
         part = replace(base, u=base.u[::step], v=base.v[::step])
-        begin = settled(few, settings, part, now.every(step), progress, found).surface
+        first = settled(few, settings, part, now.every(step), progress, found)
+        begin, expected = first.surface, _weighted_rms(first.feet.signed, first.weights * few.areas)
+    elif begin is None and has_net(settings):
+        begin = base.set_out_from(settings)
     elif begin is None and settings.knots != "even":
         begin = adapted(sample, settings, base, stiffness, now)
     if begin is None:
@@ -321,8 +326,7 @@ def settled(
         seed = now.u, now.v
         if step > 1:
             seed = nearer_seed(begin, sample.points, seed)
-        # Of many points it is enough to know about where they have their feet, to go on.
-        near = (3e-3 if step > 1 else 1e-4) * max(base.size)
+        near = (1e-5 if step > 1 else 1e-4) * max(base.size)
         feet = foot_points(begin, sample.points, seed, near, order=1)
         height = heights(begin, sample.points, feet)
         weights = sample.believed(height, about)
@@ -334,6 +338,8 @@ def settled(
         if step < 2 and has_net(settings) and base.mirror is None and base.held is None:
             # What was found stays unless it gets better still.
             best = Cast(begin, feet, weights, 0)
+        if last <= AGREES * expected:
+            return Cast(begin, feet, weights, 0)
     for round_number in range(1, rounds + 1):
         progress((round_number - 1) / rounds, f"round {round_number}")
         surface, feet = fit_once(sample, base, space, stiffness, now)

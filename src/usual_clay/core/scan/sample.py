@@ -23,7 +23,7 @@ APART = 3.5
 # So is one far from most, of whose nearest so many a quarter are that much nearer to theirs.
 FAR_APART, ABOUT = 5.0, 200
 # Points with neighbours so many times as far off as usual have them sought where they lie flat.
-LIE_APART = 1.6
+LIE_APART = 2.5
 
 
 @dataclass(frozen=True, eq=False)

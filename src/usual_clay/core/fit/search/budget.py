@@ -132,12 +132,14 @@ def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> Cas
     that one row less is more than a tenth, and there is one that may go; or none was met, or
     not without a pinch."""
     count = made.settings.nu * made.settings.nv
-    flat = not (settings.closed or settings.pull or settings.symmetric)
-    flat = flat and not (sample.has_mesh and sample.runs_round)
-    if settings.sides != "best" or not flat or made.report is None or made.cancelled:
+    if settings.sides != "best" or settings.closed or settings.pull or settings.symmetric:
+        return None
+    if made.report is None or made.cancelled:
         return None
     met = made.report.met and not made.pinched
     if met and not (settings.degree + 1) ** 2 < count <= SMALL:
+        return None
+    if sample.has_mesh and sample.runs_round:
         return None
     follows = follows_better(sample, settings.frame, settings.plane)
     if not follows and settings.frame == "best" and bend_better(sample):

@@ -15,7 +15,7 @@ Found = TypeVar("Found")
 
 def leanest(
     search: Callable[[int, Progress], Found],
-    cost: Callable[[Found], tuple[bool, float]],
+    cost: Callable[[Found], tuple[float, ...]],
     stopped: Callable[[Found], bool],
     progress: Progress,
 ) -> Found:
