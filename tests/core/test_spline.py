@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.interpolate import BSpline, RectBivariateSpline
 
 from usual_clay.core.spline.basis import SplineError, even_knots, gram
-from usual_clay.core.spline.closest import curve_foot_points, foot_points, nearer_seed
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_box, curve_derivatives, curve_points
 from usual_clay.core.spline.knots import (
     insert_knot,
@@ -19,6 +19,7 @@ from usual_clay.core.spline.knots import (
     reverse,
     split,
 )
+from usual_clay.core.spline.seeds import nearer_seed
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     isocurve,

@@ -33,7 +33,7 @@ STATIONS, PLACES = (2.5, 8.5, 20.0, 34.0, 50.0, 65.0, 80.0, 92.0), 14
 # What is farther than this from the carved body is slot, hole or seat; and how deep the mouth may
 # be where the loft follows it, mm.
 CLEAR, CARVED = 0.25, 0.2
-COUNTS = (16, 15)
+COUNTS = (20, 21)
 # Back and belly were brought in a little apart, on purpose.
 APART = 0.05
 WALL = 2.0
@@ -98,10 +98,12 @@ def _ring(places: Floats, x: float) -> Floats:
     near = places[np.abs(places[:, 0] - x) < 0.35]
     centre = float(profile(np.array([x]))[3][0])
     angle = np.arctan2(near[:, 2] - centre, near[:, 1])
+    out = np.hypot(near[:, 2] - centre, near[:, 1])
     found = []
     for k in range(PLACES):
         at = -np.pi + 2 * np.pi * (k + 0.5) / PLACES
-        off = np.abs((angle - at + np.pi) % (2 * np.pi) - np.pi) < 0.12
+        # The mean over a longer arc would lie inside it.
+        off = np.abs((angle - at + np.pi) % (2 * np.pi) - np.pi) * out < 0.4
         if off.any():
             found.append([x, *near[off][:, 1:].mean(axis=0)])
     return np.array(found)
@@ -119,12 +121,17 @@ def _joined(job: Job) -> Job:
 
 
 def _halves_of(whole: BSplineSurface) -> list[BSplineSurface]:
-    """Return the upper and the lower half of a surface that runs round along v, set apart."""
-    first = split(whole, 0.5, "v")
+    """Return the upper and the lower half of a surface that runs round along u, their borders
+    a little apart."""
+    first = split(whole, 0.5, "u")
     upper = max(first, key=lambda part: part.points[..., 2].mean())
     lower = min(first, key=lambda part: part.points[..., 2].mean())
-    way = np.array([0, 0, APART / 2])
-    return [replace(upper, points=upper.points + way), replace(lower, points=lower.points - way)]
+    halves = []
+    for part, way in ((upper, APART / 2), (lower, -APART / 2)):
+        points = part.points.copy()
+        points[[0, -1], 1:-1, 2] += way
+        halves.append(replace(part, points=points))
+    return halves
 
 
 def _recognised(job: Job) -> Job:

@@ -42,9 +42,12 @@ def read_body(path: Path, unit: str = "mm", chord: float = 0.0) -> ClosedMesh:
 
 
 def _read(path: str, chord: float) -> tuple[Floats, Ints]:
-    from usual_clay.core.body.shapes import FACE, parts, size_of, triangles_of
+    from usual_clay.core.body.meshing import triangles_of
+    from usual_clay.core.body.shapes import FACE, parts, size_of
 
     whole = exchange.shape_of(Path(path))
-    if not parts(whole, FACE):
+    faces = parts(whole, FACE)
+    if not faces:
         raise FileError(f"{Path(path).name} holds no face")
-    return triangles_of(whole, chord or FINE * size_of(whole))
+    vertices, _, triangles, _ = triangles_of(whole, faces, chord or FINE * size_of(whole))
+    return vertices, triangles

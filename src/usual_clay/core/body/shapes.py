@@ -15,8 +15,7 @@ from OCP.BRepBndLib import BRepBndLib
 from OCP.BRepCheck import BRepCheck_Analyzer
 from OCP.BRepClass3d import BRepClass3d_SolidClassifier
 from OCP.BRepGProp import BRepGProp
-from OCP.BRepLib import BRepLib, BRepLib_ToolTriangulatedShape
-from OCP.BRepMesh import BRepMesh_IncrementalMesh
+from OCP.BRepLib import BRepLib
 from OCP.BRepTools import BRepTools
 from OCP.collections import (
     IndexedDataMap_TopoDS_Shape_List_TopoDS_Shape_TopTools_ShapeMapHasher as Ancestors,
@@ -30,14 +29,14 @@ from OCP.GProp import GProp_GProps
 from OCP.ShapeFix import ShapeFix_Shape
 from OCP.TopAbs import TopAbs_Orientation, TopAbs_ShapeEnum, TopAbs_State
 from OCP.TopExp import TopExp
-from OCP.TopLoc import TopLoc_Location
 from OCP.TopoDS import TopoDS, TopoDS_Compound, TopoDS_Shape
 
-from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyShape, Place
+from usual_clay.core.body.meshing import triangles_of
 
-# How near triangles that are drawn lie, as a share of a body's size, and the turn between them.
-FINE, TURN = 4e-4, 0.2
+# How near triangles that are drawn lie, as a share of a body's size.
+FINE = 4e-4
 ALONG = 33
 FACE, EDGE = TopAbs_ShapeEnum.TopAbs_FACE, TopAbs_ShapeEnum.TopAbs_EDGE
 SOLID, SHELL = TopAbs_ShapeEnum.TopAbs_SOLID, TopAbs_ShapeEnum.TopAbs_SHELL
@@ -221,7 +220,7 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
     inertia = np.zeros((3, 3))
     if matrix is not None:
         inertia = np.array([[matrix.Value(i, j) for j in (1, 2, 3)] for i in (1, 2, 3)])
-    vertices, normals, triangles, face_of = _triangles(shape, faces, chord)
+    vertices, normals, triangles, face_of = triangles_of(shape, faces, chord)
     lines, meets, turns = _edges(shape, faces, chord)
     stream = io.BytesIO()
     # Without triangles: they are worked out again at whatever height they are wanted.
@@ -262,59 +261,6 @@ def _healed(named: Named) -> Named | None:
     for old in before:
         made.call(parts(fix.Context().Apply(old), FACE), named.name(old))
     return made.filled("Face")
-
-
-def triangles_of(shape: TopoDS_Shape, chord: float) -> tuple[Floats, Ints]:
-    """Return the triangles of all faces, each with vertices of its own."""
-    vertices, _, triangles, _ = _triangles(shape, parts(shape, FACE), chord)
-    return vertices, triangles
-
-
-def _triangles(shape: TopoDS_Shape, faces: list[Any], chord: float) -> tuple[Any, Any, Any, Any]:
-    BRepMesh_IncrementalMesh(shape, chord, False, TURN, True)
-    vertices, triangles, owners, normals, count = [], [], [], [], 0
-    for number, face in enumerate(faces):
-        place = TopLoc_Location()
-        mesh = BRep_Tool.Triangulation_s(face, place)
-        if mesh is None:
-            continue
-        move = place.Transformation()
-        nodes = [mesh.Node(k + 1).Transformed(move) for k in range(mesh.NbNodes())]
-        corners = np.array([mesh.Triangle(k + 1).Get() for k in range(mesh.NbTriangles())]) - 1
-        if face.Orientation() == REVERSED:
-            corners = corners[:, ::-1]
-        points = np.array([(p.X(), p.Y(), p.Z()) for p in nodes])
-        vertices.append(points)
-        normals.append(_normals(face, mesh, points, corners))
-        triangles.append(corners + count)
-        owners.append(np.full(len(corners), number))
-        count += len(nodes)
-    if not vertices:
-        raise BodyError("none of its faces can be drawn: it is damaged")
-    whole = (np.concatenate(each) for each in (vertices, normals, triangles, owners))
-    return tuple(whole)  # type: ignore[return-value]
-
-
-def _normals(face: Any, mesh: Any, points: Floats, corners: Any) -> Floats:
-    """Return the outward normals of the exact face at the corners of its triangles."""
-    BRepLib_ToolTriangulatedShape.ComputeNormals_s(face, mesh)
-    if not mesh.HasNormals():
-        return _mean_normals(points, corners)
-    found = [mesh.Normal(k + 1) for k in range(mesh.NbNodes())]
-    normals = np.array([(n.X(), n.Y(), n.Z()) for n in found])
-    # They are those of the surface as it is placed; a face may be turned round on it.
-    plain = _mean_normals(points, corners)
-    side = np.sign((normals * plain).sum(axis=1).sum()) or 1.0
-    return np.asarray(side * normals)
-
-
-def _mean_normals(points: Floats, corners: Any) -> Floats:
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    cross = np.cross(b - a, c - a)
-    normals = np.zeros_like(points)
-    for k in range(3):
-        np.add.at(normals, corners[:, k], cross)
-    return normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
 
 
 def faces_of_edges(shape: TopoDS_Shape) -> Iterator[tuple[Any, list[Any]]]:

@@ -36,9 +36,12 @@ def mesh_of(shape: BSplineSurface | BodyShape, chord: float) -> TriangleMesh:
 
 
 def _triangles(exact: tuple[bytes, tuple[str, ...]], chord: float) -> tuple[Floats, Ints]:
-    from usual_clay.core.body.shapes import read, triangles_of
+    from usual_clay.core.body.meshing import triangles_of
+    from usual_clay.core.body.shapes import FACE, parts, read
 
-    return triangles_of(read(exact).shape, chord)
+    shape = read(exact).shape
+    vertices, _, triangles, _ = triangles_of(shape, parts(shape, FACE), chord)
+    return vertices, triangles
 
 
 def deviation_from(body: BodyShape, points: Floats, chord: float) -> Floats:

@@ -39,9 +39,9 @@ from usual_clay.core.spline.closest import (
     FootPoints,
     foot_points,
     heights,
-    nearer_seed,
     sought_anew,
 )
+from usual_clay.core.spline.seeds import nearer_seed
 from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 
 ROUNDS = 8

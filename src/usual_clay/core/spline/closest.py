@@ -22,19 +22,20 @@ from usual_clay.core.spline.surface import (
     surface_derivatives,
     surface_grid,
     surface_normals,
+    surface_points,
 )
 
 STEPS = 25
 # After so many steps, what has not come to rest is gathered anew.
 FIRST = 5
-# Seeds are brought nearer by so many points, on a grid of so many cells each way.
-SCOUTS, CELLS = 8_000, 80
 # Points that lie so many times as far off as the median are looked at twice.
 FAR = 8.0
 # Without seeds a surface is looked at on so many places along each direction, and in each span.
 LEAST_SAMPLES, LEAST_PER_SPAN = 48, 6
 # So many of these places that are nearest to a point are looked at.
 NEAREST = 24
+# From a side that shrinks to a point it is looked in so many directions, these parts of the way.
+DIRECTIONS, PARTS_OF_WAY = 97, np.array([0.03, 0.1, 0.3, 0.6, 1.0])
 # Points far off are compared with one place in so many along each direction.
 EVERY = 3
 
@@ -99,6 +100,7 @@ def foot_points(
         return _nearest_of_all(surface, points, step, most, order)
     feet = _settled_feet(surface, points, seed, step, most, order)
     _over_seams(surface, points, step, feet)
+    _off_poles(surface, points, step, feet)
     return feet
 
 
@@ -112,6 +114,7 @@ def _nearest_of_all(
     seed = u[at // len(v)], v[at % len(v)]
     feet = _settled_feet(surface, points[which], seed, step, most, order)
     _over_seams(surface, points[which], step, feet)
+    _off_poles(surface, points[which], step, feet)
     return feet.part(_first_of_each(which, np.abs(feet.signed)))
 
 
@@ -164,40 +167,6 @@ def sought_anew(surface: BSplineSurface, points: Floats, feet: FootPoints) -> Fo
     made = FootPoints(*(each.copy() for each in (feet.u, feet.v, feet.feet, feet.signed)))
     made.put(far[nearer], again.part(nearer))
     return made
-
-
-def nearer_seed(
-    surface: BSplineSurface, points: Floats, seed: tuple[Floats, Floats]
-) -> tuple[Floats, Floats]:
-    """Return seeds brought nearer to the feet, where they are off by something that varies slowly.
-
-    A choice of the points is brought to its feet; the rest moves as those near it among the
-    parameters did in the mean.
-    """
-    u, v = seed
-    step = max(1, len(u) // SCOUTS)
-    size = float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
-    some = foot_points(surface, points[::step], (u[::step], v[::step]), 1e-3 * size)
-    cell = (u * CELLS).astype(np.int64).clip(0, CELLS - 1) * CELLS
-    cell += (v * CELLS).astype(np.int64).clip(0, CELLS - 1)
-    by = np.stack([some.u - u[::step], some.v - v[::step]])
-    # Over a seam is no long way.
-    by[np.abs(by) > 0.5] = 0.0
-    count, *sums = (_about(cell[::step], values) for values in (np.ones(by.shape[1]), *by))
-    moved_u, moved_v = (
-        np.clip(old + (total / np.maximum(count, 1e-9)).take(cell), 0.0, 1.0)
-        for old, total in zip(seed, sums, strict=True)
-    )
-    return moved_u, moved_v
-
-
-def _about(cell: Ints, values: Floats) -> Floats:
-    """Return for each cell of a grid the mean of the sums in it and the eight about it."""
-    # Slow to import, and not needed to show a finished job.
-    from scipy.ndimage import uniform_filter
-
-    total = np.bincount(cell, values, CELLS**2).reshape(CELLS, CELLS)
-    return np.asarray(uniform_filter(total, 3, mode="constant")).ravel()
 
 
 def _settled_feet(
@@ -262,6 +231,39 @@ def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: Foot
         other = _settled_feet(surface, points[at_seam], (seed[0], seed[1]), step)
         better = np.abs(other.signed) < np.abs(feet.signed[at_seam])
         feet.put(at_seam[better], other.part(better))
+
+
+def _off_poles(surface: BSplineSurface, points: Floats, step: float, feet: FootPoints) -> None:
+    """Look in other directions from a side that shrinks to a point, in place.
+
+    There the parameter along the side moves nothing, and would stay what it is.
+    """
+    for direction, end in ((0, 0), (0, -1), (1, 0), (1, -1)):
+        row = surface.points[end] if direction == 0 else surface.points[:, end]
+        if float(np.ptp(row, axis=0).max()) > step:
+            continue
+        at, inward = surface.domain[direction][end], 1.0 if end == 0 else -1.0
+        there = np.flatnonzero((feet.u, feet.v)[direction] == at)
+        if not len(there):
+            continue
+        other = np.linspace(*surface.domain[1 - direction], DIRECTIONS)
+        fixed = np.full(len(other), at)
+        u, v = (fixed, other) if direction == 0 else (other, fixed)
+        tangent = surface_derivatives(surface, u, v, 1)[1 + direction].T * inward
+        speed = np.maximum(np.linalg.norm(tangent, axis=1), 1e-300)
+        ahead = (points[there] - row[0]) @ (tangent / speed[:, None]).T
+        best = np.argmax(ahead, axis=1)
+        way = ahead[np.arange(len(there)), best] / speed[best]
+        low, high = surface.domain[direction]
+        away = np.clip(np.maximum(way, 0.0)[:, None] * PARTS_OF_WAY, 0.0, (high - low) / 2)
+        tried = at + inward * away, np.repeat(other[best][:, None], len(PARTS_OF_WAY), axis=1)
+        seeds = [part.ravel() for part in (tried if direction == 0 else tried[::-1])]
+        gap = surface_points(surface, *seeds).reshape(len(there), -1, 3) - points[there][:, None]
+        nearest = np.argmin(np.linalg.norm(gap, axis=2), axis=1)
+        seed = [part.reshape(len(there), -1)[np.arange(len(there)), nearest] for part in seeds]
+        again = _settled_feet(surface, points[there], (seed[0], seed[1]), step)
+        better = np.abs(again.signed) < np.abs(feet.signed[there])
+        feet.put(there[better], again.part(better))
 
 
 def _settle(

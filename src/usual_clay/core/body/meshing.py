@@ -1,0 +1,190 @@
+"""Triangles of the kernel's shapes, as near to them as is asked for."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from OCP.BRep import BRep_Tool
+from OCP.BRepAdaptor import BRepAdaptor_Surface
+from OCP.BRepMesh import BRepMesh_IncrementalMesh
+from OCP.GeomAbs import GeomAbs_Plane
+from OCP.gp import gp_Pnt, gp_Vec
+from OCP.TopAbs import TopAbs_Orientation
+from OCP.TopLoc import TopLoc_Location
+from OCP.TopoDS import TopoDS_Shape
+
+from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.body.body_shape import BodyError
+
+REVERSED = TopAbs_Orientation.TopAbs_REVERSED
+# Normals turn by no more than this between the kernel's own triangles.
+TURN = 0.2
+# Sides are halved so often at the most, and not where their middle on the face lies off by more
+# than this part of their length: there the face shrinks to a point.
+ROUNDS, ASTRAY = 6, 0.3
+
+
+class _Patch(NamedTuple):
+    """A face's triangles: places, parameters, and corners counter-clockwise seen from outside."""
+
+    points: Floats
+    flat: Floats
+    triangles: Ints
+
+
+def triangles_of(shape: TopoDS_Shape, faces: list[Any], chord: float) -> tuple[Any, Any, Any, Any]:
+    """Return vertices, outward normals at them, triangles, and the face that each belongs to.
+
+    The kernel's own mesher keeps a chord height along edges but not within faces: there sides that
+    lie farther off are halved, until none does.
+    """
+    BRepMesh_IncrementalMesh(shape, chord, False, TURN, True)
+    vertices, triangles, owners, normals, count = [], [], [], [], 0
+    for number, face in enumerate(faces):
+        patch = _patch(face)
+        if patch is None:
+            continue
+        exact = BRepAdaptor_Surface(face)
+        if exact.GetType() != GeomAbs_Plane:
+            patch = _near(exact, patch, chord)
+        vertices.append(patch.points)
+        normals.append(_normals(exact, patch))
+        triangles.append(patch.triangles + count)
+        owners.append(np.full(len(patch.triangles), number))
+        count += len(patch.points)
+    if not vertices:
+        raise BodyError("none of its faces can be drawn: it is damaged")
+    whole = (np.concatenate(each) for each in (vertices, normals, triangles, owners))
+    return tuple(whole)  # type: ignore[return-value]
+
+
+def _patch(face: Any) -> _Patch | None:
+    place = TopLoc_Location()
+    mesh = BRep_Tool.Triangulation_s(face, place)
+    if mesh is None:
+        return None
+    move = place.Transformation()
+    nodes = [mesh.Node(k + 1).Transformed(move) for k in range(mesh.NbNodes())]
+    corners = np.array([mesh.Triangle(k + 1).Get() for k in range(mesh.NbTriangles())]) - 1
+    if face.Orientation() == REVERSED:
+        corners = corners[:, ::-1]
+    flat = [mesh.UVNode(k + 1) for k in range(mesh.NbNodes())]
+    points = np.array([(p.X(), p.Y(), p.Z()) for p in nodes])
+    return _Patch(points, np.array([(p.X(), p.Y()) for p in flat]), corners)
+
+
+def _near(exact: BRepAdaptor_Surface, patch: _Patch, chord: float) -> _Patch:
+    """Return a face's triangles with sides halved within it that lie farther off than the chord."""
+    settled: set[tuple[int, int]] = set()
+    for _ in range(ROUNDS):
+        points, flat, triangles = patch
+        sides = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+        pairs, which, times = np.unique(sides, axis=0, return_inverse=True, return_counts=True)
+        # Those of one triangle lie on an edge of the body, and belong to its neighbour too.
+        asked = np.flatnonzero(times == 2)
+        known = np.array([tuple(pair) in settled for pair in pairs[asked].tolist()], dtype=bool)
+        asked = asked[~known]
+        middles, at = _middles(exact, patch, pairs[asked])
+        normals = _mean_normals(points, triangles)
+        up = normals[pairs[asked]].sum(axis=1)
+        up /= np.maximum(np.linalg.norm(up, axis=1, keepdims=True), 1e-300)
+        gap = middles - points[pairs[asked]].mean(axis=1)
+        length = np.linalg.norm(np.diff(points[pairs[asked]], axis=1)[:, 0], axis=1)
+        off = np.abs(np.einsum("nk,nk->n", gap, up))
+        split = (off > chord) & (np.linalg.norm(gap, axis=1) < ASTRAY * length)
+        settled |= {tuple(pair) for pair in pairs[asked[~split]].tolist()}
+        if not split.any():
+            break
+        new = np.full(len(pairs), -1)
+        new[asked[split]] = len(points) + np.arange(int(split.sum()))
+        patch = _Patch(
+            np.concatenate([points, middles[split]]),
+            np.concatenate([flat, at[split]]),
+            _halved(triangles, new[which.reshape(-1, 3)]),
+        )
+    return patch
+
+
+def _middles(exact: BRepAdaptor_Surface, patch: _Patch, pairs: Ints) -> tuple[Floats, Floats]:
+    """Return the middles of sides on the face, and their parameters.
+
+    Where the face shrinks to a point only the parameter of the other end tells: of the ways to
+    take the middle that which lies nearest to the straight one counts.
+    """
+    a, b = patch.flat[pairs[:, 0]], patch.flat[pairs[:, 1]]
+    straight = patch.points[pairs].mean(axis=1)
+    at = (a + b) / 2
+    found = _places(exact, at)
+    length = np.linalg.norm(patch.points[pairs[:, 0]] - patch.points[pairs[:, 1]], axis=1)
+    poor = np.flatnonzero(np.linalg.norm(found - straight, axis=1) > ASTRAY / 2 * length)
+    for k, end in ((0, a), (0, b), (1, a), (1, b)):
+        other = at[poor].copy()
+        other[:, k] = end[poor, k]
+        tried = _places(exact, other)
+        better = np.linalg.norm(tried - straight[poor], axis=1) < np.linalg.norm(
+            found[poor] - straight[poor], axis=1
+        )
+        found[poor[better]], at[poor[better]] = tried[better], other[better]
+    return found, at
+
+
+def _places(exact: BRepAdaptor_Surface, at: Floats) -> Floats:
+    values = [exact.Value(u, v) for u, v in at.tolist()]
+    return np.array([(p.X(), p.Y(), p.Z()) for p in values]).reshape(-1, 3)
+
+
+def _halved(triangles: Ints, new: Ints) -> Ints:
+    """Return triangles with some of their sides halved.
+
+    Parameters
+    ----------
+    triangles : (n, 3) integers
+    new : (n, 3) integers
+        The middle of each side from a corner to the next; -1 where it stays whole.
+    """
+    count = (new >= 0).sum(axis=1)
+    made = [triangles[count == 0]]
+    for times in (1, 2, 3):
+        mine, middle = triangles[count == times], new[count == times]
+        # Turned so that the sides that are halved come first.
+        lead = np.argmax(middle >= 0, axis=1)
+        if times == 2:
+            lead = (np.argmax(middle < 0, axis=1) + 1) % 3
+        order = (lead[:, None] + np.arange(3)) % 3
+        a, b, c = np.take_along_axis(mine, order, axis=1).T
+        ab, bc, ca = np.take_along_axis(middle, order, axis=1).T
+        parts = {
+            1: ((a, ab, c), (ab, b, c)),
+            2: ((a, ab, c), (ab, bc, c), (ab, b, bc)),
+            3: ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca)),
+        }[times]
+        made += [np.stack(part, axis=1) for part in parts]
+    return np.concatenate(made)
+
+
+def _normals(exact: BRepAdaptor_Surface, patch: _Patch) -> Floats:
+    """Return the outward normals of the exact face at the corners of its triangles."""
+    place, along, across = gp_Pnt(), gp_Vec(), gp_Vec()
+    found = np.empty((len(patch.points), 3))
+    for k, (u, v) in enumerate(patch.flat.tolist()):
+        exact.D1(u, v, place, along, across)
+        normal = along.Crossed(across)
+        found[k] = normal.X(), normal.Y(), normal.Z()
+    size = np.linalg.norm(found, axis=1)
+    plain = _mean_normals(patch.points, patch.triangles)
+    # They are those of the surface; a face may be turned round on it.
+    side = np.sign((found * plain).sum(axis=1).sum()) or 1.0
+    # At a point that a side shrinks to there is none.
+    poor: Bools = size <= 1e-9 * max(float(np.median(size)), 1e-300)
+    found = side * found / np.maximum(size, 1e-300)[:, None]
+    return np.where(poor[:, None], plain, found)
+
+
+def _mean_normals(points: Floats, corners: Ints) -> Floats:
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    cross = np.cross(b - a, c - a)
+    normals = np.zeros_like(points)
+    for k in range(3):
+        np.add.at(normals, corners[:, k], cross)
+    return np.asarray(normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300))

@@ -1,0 +1,46 @@
+"""Seeds for the feet of very many points, from those of a choice of them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.surface import BSplineSurface
+
+# Seeds are brought nearer by so many points, on a grid of so many cells each way.
+SCOUTS, CELLS = 8_000, 80
+
+
+def nearer_seed(
+    surface: BSplineSurface, points: Floats, seed: tuple[Floats, Floats]
+) -> tuple[Floats, Floats]:
+    """Return seeds brought nearer to the feet, where they are off by something that varies slowly.
+
+    A choice of the points is brought to its feet; the rest moves as those near it among the
+    parameters did in the mean.
+    """
+    u, v = seed
+    step = max(1, len(u) // SCOUTS)
+    size = float(np.linalg.norm(np.ptp(surface.points.reshape(-1, 3), axis=0)))
+    some = foot_points(surface, points[::step], (u[::step], v[::step]), 1e-3 * size)
+    cell = (u * CELLS).astype(np.int64).clip(0, CELLS - 1) * CELLS
+    cell += (v * CELLS).astype(np.int64).clip(0, CELLS - 1)
+    by = np.stack([some.u - u[::step], some.v - v[::step]])
+    # Over a seam is no long way.
+    by[np.abs(by) > 0.5] = 0.0
+    count, *sums = (_about(cell[::step], values) for values in (np.ones(by.shape[1]), *by))
+    moved_u, moved_v = (
+        np.clip(old + (total / np.maximum(count, 1e-9)).take(cell), 0.0, 1.0)
+        for old, total in zip(seed, sums, strict=True)
+    )
+    return moved_u, moved_v
+
+
+def _about(cell: Ints, values: Floats) -> Floats:
+    """Return for each cell of a grid the mean of the sums in it and the eight about it."""
+    # Slow to import, and not needed to show a finished job.
+    from scipy.ndimage import uniform_filter
+
+    total = np.bincount(cell, values, CELLS**2).reshape(CELLS, CELLS)
+    return np.asarray(uniform_filter(total, 3, mode="constant")).ravel()
