@@ -33,10 +33,12 @@ from usual_clay.core.body.settings import (
     ThickenSettings,
     TrimSettings,
 )
-from usual_clay.core.body.shapes import Named, body_of, read, triangles_of
+from usual_clay.core.body.shapes import Named, body_of, read
+from usual_clay.core.body.triangles import triangles_at
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.basis import SplineError, even_knots, greville
+from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import BSplineSurface
 
 TOP = (5.0, 10.0, 30.0)
@@ -75,7 +77,13 @@ def test_figures_of_a_freeform_body_are_those_of_fine_triangles() -> None:
     lid = BSplineSurface(knots, knots, np.stack([x, y, 30 + bulge], axis=-1))
     body = made("join", JoinSettings(), faces=[*faces[:1], ("lid", lid), *faces[2:]]).shape
     assert body.is_solid
-    vertices, triangles = triangles_of(read(body.exact).shape, 5e-4)
+    for chord in (0.1, 0.02, 0.001):
+        vertices, triangles = triangles_at(body, chord)
+        middles = vertices[triangles].mean(axis=1)
+        on_lid = middles[:, 2] > 30.01
+        assert on_lid.sum() > 20 / chord**0.5
+        off = np.abs(foot_points(lid, middles[on_lid]).signed)
+        assert 0.1 * chord < off.max() < chord
     fine = trimesh.Trimesh(vertices, triangles)
     assert fine.volume > 6050
     assert body.volume == pytest.approx(fine.volume, rel=1e-4)
@@ -304,14 +312,11 @@ def test_a_round_of_a_width_is_even_where_the_angle_changes() -> None:
 def test_triangles_of_a_body_are_watertight_and_as_near_as_asked() -> None:
     body = made("round", RoundSettings(size=3), body=block()).shape
     for chord in (0.1, 0.01):
-        vertices, triangles = triangles_of(read(body.exact).shape, chord)
-        _, which = np.unique(np.round(vertices, 9), axis=0, return_inverse=True)
-        joined = which.ravel()[triangles]
-        joined = joined[(joined != np.roll(joined, 1, axis=1)).all(axis=1)]
+        vertices, joined = triangles_at(body, chord)
         edges = np.concatenate([joined[:, [0, 1]], joined[:, [1, 2]], joined[:, [2, 0]]])
         there, back = ({tuple(e) for e in each} for each in (edges, edges[:, ::-1]))
         assert there == back
         assert len(there) == len(edges)
-        a, b, c = (vertices[triangles[:, k]] for k in range(3))
+        a, b, c = (vertices[joined[:, k]] for k in range(3))
         volume = np.einsum("nk,nk->", a, np.cross(b, c)) / 6
         assert abs(volume - body.volume) < chord * body.area

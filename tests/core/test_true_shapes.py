@@ -205,6 +205,25 @@ def test_feet_without_a_start_are_the_nearest_of_all(place: object) -> None:
         assert (found - brute).max() < 1e-3
 
 
+def test_feet_are_found_round_a_point_that_a_side_shrinks_to() -> None:
+    """There the parameter round it moves nothing, and a foot stayed where its seed was."""
+    random = np.random.default_rng(1)
+    # A blunt tip, round which the parameter along runs fast at first.
+    angle, r = np.linspace(0, 5, 12), np.array([0, 4.0, 5, 6, 7, 8, 9])
+    x = np.array([0.0, 0, 2, 8, 20, 30, 40])
+    net = np.stack(
+        [np.tile(x, (12, 1)), np.outer(np.cos(angle), r), 0.8 * np.outer(np.sin(angle), r)], axis=2
+    )
+    surface = BSplineSurface(even_knots(12, 3), even_knots(7, 3), net)
+    u, v = random.random(2000), 0.15 * random.random(2000) ** 2
+    clear = surface_points(surface, u, v)
+    points = clear + random.normal(0, 0.05, clear.shape)
+    off = np.linalg.norm(points - clear, axis=1)
+    for seed in (None, (random.random(2000), np.zeros(2000))):
+        found = np.abs(foot_points(surface, points, seed).signed)
+        assert (found <= off + 1e-6).all()
+
+
 @pytest.mark.parametrize("closed", [False, True])
 def test_feet_on_a_curve_that_crosses_itself_are_the_nearest_of_all(closed: bool) -> None:
     random = np.random.default_rng(2)

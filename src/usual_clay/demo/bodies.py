@@ -33,7 +33,7 @@ STATIONS, PLACES = (2.5, 8.5, 20.0, 34.0, 50.0, 65.0, 80.0, 92.0), 14
 # What is farther than this from the carved body is slot, hole or seat; and how deep the mouth may
 # be where the loft follows it, mm.
 CLEAR, CARVED = 0.25, 0.2
-COUNTS = (20, 21)
+COUNTS = (20, 18)
 # Back and belly were brought in a little apart, on purpose.
 APART = 0.05
 WALL = 2.0
