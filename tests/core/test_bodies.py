@@ -77,7 +77,7 @@ def test_figures_of_a_freeform_body_are_those_of_fine_triangles() -> None:
     lid = BSplineSurface(knots, knots, np.stack([x, y, 30 + bulge], axis=-1))
     body = made("join", JoinSettings(), faces=[*faces[:1], ("lid", lid), *faces[2:]]).shape
     assert body.is_solid
-    for chord in (0.1, 0.02, 0.001):
+    for chord in (0.1, 0.02, 0.002):
         vertices, triangles = triangles_at(body, chord)
         middles = vertices[triangles].mean(axis=1)
         on_lid = middles[:, 2] > 30.01
