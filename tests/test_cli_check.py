@@ -145,7 +145,7 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     before = card.found.report.within_share
     QTest.mouseClick(card.rows[0], Qt.MouseButton.LeftButton)
     QTest.keyClicks(card.note, "Dent in the lid")
-    QTest.mouseClick(card.accept, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(card.take, Qt.MouseButton.LeftButton)
     hands.wait()
     assert not card.found.spots
     assert card.found.report.within_share > before

@@ -23,6 +23,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.shelf_group import GroupHeading
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.files.exchange import read_bodies
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.journal import Journal, journal_folder, left_behind
 from usual_clay.job.items import Body, Curve, Surface
@@ -338,3 +339,58 @@ def test_things_are_grouped_and_put_in_order_by_hand(hands: Hands, tmp_path: Pat
     while session.history.undo_words:
         session.undo()
     assert not session.job.items
+
+
+def test_from_an_empty_start_to_a_delivered_body_by_keys_alone(
+    hands: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window, session = hands.window, hands.session
+    path = tmp_path / "lure.step"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+
+    def key(key: Qt.Key, held=Qt.KeyboardModifier.NoModifier) -> None:
+        QTest.keyClick(QApplication.focusWidget(), key, held)
+        hands.wait()
+
+    def run(words: str) -> None:
+        key(Qt.Key.Key_Space, CTRL)
+        QTest.keyClicks(QApplication.focusWidget(), words)
+        key(Qt.Key.Key_Return)
+
+    def choose(name: str) -> None:
+        key(Qt.Key.Key_1, CTRL)
+        key(Qt.Key.Key_Home)
+        for _ in range(len(session.job.items)):
+            if QApplication.focusWidget().item.name == name:
+                break
+            QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Down)
+        key(Qt.Key.Key_Return)
+        assert session.job.items[session.choice.item].name == name
+
+    window.activateWindow()
+    window.stage.large.setFocus()
+    run("open the demo")
+    choose("Back cast")
+    # A number on its card is typed, seen live, and undone.
+    key(Qt.Key.Key_2, CTRL)
+    for _ in range(20):
+        if QApplication.focusWidget().accessibleName() == "Control points along u":
+            break
+        key(Qt.Key.Key_Tab)
+    before = session.job.items[session.choice.item].geometry.counts
+    key(Qt.Key.Key_A, CTRL)
+    QTest.keyClicks(QApplication.focusWidget(), "12")
+    key(Qt.Key.Key_Return)
+    assert session.job.items[session.choice.item].geometry.counts == (12, before[1])
+    key(Qt.Key.Key_Z, CTRL)
+    assert session.job.items[session.choice.item].geometry.counts == before
+    key(Qt.Key.Key_Escape)
+    choose("Lure")
+    run("hand over")
+    key(Qt.Key.Key_Return)
+    hands.wait(path.exists)
+    ((name, body),) = read_bodies(path)
+    assert name == "Lure"
+    assert isinstance(body, BodyShape)
+    assert body.is_solid
+    assert body.valid

@@ -432,3 +432,20 @@ def test_combs_tell_bends_inflections_and_uneven_spans() -> None:
     )
     assert comb_of(sharp).peak_ratio > 4
     assert "times faster" in in_words(comb_of(sharp))
+
+
+@pytest.mark.parametrize("seed", [1, 6, 22])
+def test_of_a_run_too_sparse_to_have_a_course_the_curve_tells_what_strays(seed: int) -> None:
+    """Uneven steps hid the strays: drawn to them it took 61 and 86 control points, or failed."""
+    random = np.random.default_rng(seed)
+    t = np.sort(random.random(170)) ** 1.5
+    wave = 30 * np.sin(2 * np.pi * (2 * t + 3 * t * t))
+    points = np.stack([400 * t, wave, 0 * t], axis=1)
+    points[:, :2] += random.normal(0, 0.15, (170, 2))
+    strays = random.choice(np.arange(5, 165), 4, replace=False)
+    points[strays, :2] += random.normal(0, 12, (4, 2))
+    made = trace(PointSequence(points), TraceSettings(knots="adaptive"), Tolerance(0.45))
+    assert made.report.met
+    assert made.settings.controls <= 17
+    far = np.abs(made.fit.signed) > 3
+    assert not made.fit.believed[far].any()

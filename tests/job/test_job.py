@@ -16,7 +16,7 @@ from usual_clay.core.scan.motion import Motion
 from usual_clay.job.change_scan import moved as with_moved
 from usual_clay.job.change_scan import with_mesh
 from usual_clay.job.history import DEEPEST, History
-from usual_clay.job.items import Curve, Followed, Region, Scan, Surface
+from usual_clay.job.items import Curve, Followed, PointList, Region, Scan, Surface
 from usual_clay.job.job import Job, JobError, sample_of
 from usual_clay.job.remake import (
     basis_of,
@@ -254,3 +254,22 @@ def test_figures_are_worked_out_once_for_a_state(demo_job: Job) -> None:
     finer = replace(demo_job, tolerance=replace(demo_job.tolerance, deviation=0.01))
     assert finer.report(surface) is not demo_job.report(surface)
     assert finer.report(surface).within_share < demo_job.report(surface).within_share
+
+
+def test_what_only_old_steps_hold_is_let_go_when_it_is_too_much(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("usual_clay.job.history.MOST_BYTES", 40_000)
+    shared = PointList(id="points-0", name="stays", points=np.zeros((100_000, 3)))
+    history = History(Job().with_item(shared))
+    for number in range(60):
+        # 2,400 bytes each, gone with the next; what all steps share counts for none of them.
+        points = np.full((100, 3), float(number))
+        item = PointList(id="points-1", name="changes", points=points)
+        history.commit(history.job.with_item(item), "change")
+    undone = 0
+    while history.undo_words is not None:
+        history.undo()
+        undone += 1
+    assert 15 <= undone <= 20
+    assert history.job.items["points-1"].points[0, 0] == 59 - undone

@@ -2,20 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, is_dataclass, replace
+
+import numpy as np
 
 from usual_clay.job.job import Job
 
-DEEPEST = 200
+# So many steps are kept, and of those beyond the last few no more than this much memory, bytes.
+DEEPEST, ALWAYS, MOST_BYTES = 200, 20, 500_000_000
 
 
 @dataclass(frozen=True, eq=False)
 class Step:
-    """A job, and the words for the edit that led to it."""
+    """A job, and the words for the edit that led to it.
+
+    Attributes
+    ----------
+    alone : int
+        Bytes that it has for itself: of what the next step has no more.
+    """
 
     job: Job
     words: str
+    alone: int = 0
 
 
 class History:
@@ -47,8 +57,12 @@ class History:
         if onto_last and self._at and self._steps[-1].words == words:
             self._steps[-1] = Step(job, words)
             return
+        last = self._steps[-1]
+        self._steps[-1] = replace(last, alone=_alone(last.job, job))
         self._steps.append(Step(job, words))
         del self._steps[:-DEEPEST]
+        while len(self._steps) > ALWAYS and sum(s.alone for s in self._steps) > MOST_BYTES:
+            del self._steps[0]
         self._at = len(self._steps) - 1
 
     def latest(self, which: Callable[[Job], bool]) -> Job | None:
@@ -66,3 +80,27 @@ class History:
     def redo(self) -> Job:
         self._at = min(len(self._steps) - 1, self._at + 1)
         return self.job
+
+
+def _alone(job: Job, newer: Job) -> int:
+    """Return how many bytes of arrays a job has that a newer one does not."""
+    gone = {key: item for key, item in job.items.items() if newer.items.get(key) is not item}
+    shared = {id(array) for key in gone for array in _arrays(newer.items.get(key))}
+    own = {id(array): array.nbytes for item in gone.values() for array in _arrays(item)}
+    return sum(size for key, size in own.items() if key not in shared)
+
+
+def _arrays(value: object) -> Iterator[np.ndarray]:
+    """Yield all arrays that something is made of, and what was worked out from it and kept."""
+    if isinstance(value, np.ndarray):
+        yield value
+    elif is_dataclass(value) and not isinstance(value, type):
+        for part in vars(value).values():
+            yield from _arrays(part)
+    elif isinstance(value, tuple | list):
+        # Numbers, of which there may be very many, hold none.
+        for part in value if len(value) and not isinstance(value[0], int | float | str) else ():
+            yield from _arrays(part)
+    elif isinstance(value, Mapping):
+        for part in value.values():
+            yield from _arrays(part)

@@ -59,17 +59,17 @@ class SpotsCard(Card):
         self.note = QLineEdit()
         self.note.setPlaceholderText("A note: a dent in the original")
         self.note.setAccessibleName("Note of the accepted spot")
-        self.note.returnPressed.connect(self._accept)
+        self.note.returnPressed.connect(self.accept)
         self._note_row = Row("Note", self.note, stretch=0)
         self.column.addWidget(self._note_row)
         self._rows = QVBoxLayout()
         self._rows.setSpacing(1)
         self.column.addLayout(self._rows)
         self.rows: list[QWidget] = []
-        self.accept = button(
-            "Accept spot", "It counts apart from now on, with its note", clicked=self._accept
+        self.take = button(
+            "Accept spot", "It counts apart from now on, with its note (Enter)", clicked=self.accept
         )
-        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), self.accept)
+        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), self.take)
         self.column.addStretch(1)
 
     def offer(self) -> None:
@@ -187,9 +187,10 @@ class SpotsCard(Card):
         """Offer to accept a spot."""
         self._chosen = spot
         self._note_row.setVisible(spot is not None)
-        self.accept.setEnabled(spot is not None)
+        self.take.setEnabled(spot is not None)
 
-    def _accept(self) -> None:
+    def accept(self) -> None:
+        """Accept the spot that is looked at, if one is."""
         mesh = self._judge()
         if self._chosen is None or mesh is None:
             return

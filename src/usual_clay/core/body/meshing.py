@@ -76,15 +76,17 @@ def _patch(face: Any) -> _Patch | None:
 
 def _near(exact: BRepAdaptor_Surface, patch: _Patch, chord: float) -> _Patch:
     """Return a face's triangles with sides halved within it that lie farther off than the chord."""
-    settled: set[tuple[int, int]] = set()
+    settled = np.zeros(0, dtype=np.int64)
     for _ in range(ROUNDS):
         points, flat, triangles = patch
         sides = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
-        pairs, which, times = np.unique(sides, axis=0, return_inverse=True, return_counts=True)
+        # One whole number for each pair is far sooner sorted.
+        keys, which, times = np.unique(
+            (sides[:, 0] << 32) + sides[:, 1], return_inverse=True, return_counts=True
+        )
+        pairs = np.stack([keys >> 32, keys & 0xFFFFFFFF], axis=1)
         # Those of one triangle lie on an edge of the body, and belong to its neighbour too.
-        asked = np.flatnonzero(times == 2)
-        known = np.array([tuple(pair) in settled for pair in pairs[asked].tolist()], dtype=bool)
-        asked = asked[~known]
+        asked = np.flatnonzero((times == 2) & ~np.isin(keys, settled))
         middles, at = _middles(exact, patch, pairs[asked])
         normals = _mean_normals(points, triangles)
         up = normals[pairs[asked]].sum(axis=1)
@@ -93,7 +95,7 @@ def _near(exact: BRepAdaptor_Surface, patch: _Patch, chord: float) -> _Patch:
         length = np.linalg.norm(np.diff(points[pairs[asked]], axis=1)[:, 0], axis=1)
         off = np.abs(np.einsum("nk,nk->n", gap, up))
         split = (off > chord) & (np.linalg.norm(gap, axis=1) < ASTRAY * length)
-        settled |= {tuple(pair) for pair in pairs[asked[~split]].tolist()}
+        settled = np.concatenate([settled, keys[asked[~split]]])
         if not split.any():
             break
         new = np.full(len(pairs), -1)

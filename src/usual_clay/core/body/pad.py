@@ -30,6 +30,7 @@ from usual_clay.core.body.shapes import (
     body_of,
     box_of,
     faced_outward,
+    is_smaller,
     parts,
     size_of,
 )
@@ -71,10 +72,10 @@ def cut(settings: PadSettings, taken: Taken, progress: Progress) -> BodyMade:
     stock = stock_of(settings, taken, progress)
     progress(0.7, "Taking away")
     body = taken.body()
-    before = body_of(body).volume
-    made = body_of(operated(BRepAlgoAPI_Cut(), body, [stock]))
-    if before - made.volume < 1e-9 * before:
+    cut_off = operated(BRepAlgoAPI_Cut(), body, [stock])
+    if not is_smaller(cut_off.shape, body.shape):
         raise BodyError("the cut misses the body: nothing was taken away")
+    made = body_of(cut_off)
     words = f"it fell into {made.solids} parts" if made.solids > 1 else ""
     return BodyMade(made, words)
 

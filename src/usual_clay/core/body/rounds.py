@@ -24,10 +24,12 @@ from usual_clay.core.body.shapes import (
     along,
     body_of,
     evenly_along,
+    exact_of,
     faces_of_edges,
     normal_at,
     parts,
     read,
+    sound,
 )
 from usual_clay.core.body.sources import Taken, places_of
 from usual_clay.core.check.joints import to_line
@@ -86,7 +88,7 @@ def round_edges(settings: RoundSettings, taken: Taken, progress: Progress) -> Bo
     runs = _runs(body, settings.edges, settings.sharp)
     for run in runs:
         run.laws = [_law(body, edge, settings) for edge in run.edges]
-    tries = Tries(_exact(body), "round")
+    tries = Tries(exact_of(body), "round")
     built, good, spots = _made(tries, runs, settings.size, progress)
     if settings.by == "width":
         for _ in range(CORRECTIONS):
@@ -109,12 +111,8 @@ def bevel_edges(settings: BevelSettings, taken: Taken, progress: Progress) -> Bo
     sizes = np.array([settings.size, settings.second or settings.size])
     for run in runs:
         run.laws = [sizes] * len(run.edges)
-    built, good, spots = _made(Tries(_exact(body), "bevel"), runs, settings.size, progress)
+    built, good, spots = _made(Tries(exact_of(body), "bevel"), runs, settings.size, progress)
     return _told(built, good, spots, "bevelled")
-
-
-def _exact(body: Named) -> tuple[bytes, tuple[str, ...]]:
-    return body_of(body).exact
 
 
 # ---- which edges -------------------------------------------------------------------------------
@@ -241,13 +239,13 @@ def attempt(
     except Exception:  # the kernel's own errors have no common base
         return None
     named = body.after(maker, maker.Shape(), "Round" if how == "round" else "Bevel")
-    whole = body_of(named)
-    if not whole.valid:
+    named, valid = sound(named)
+    if not valid:
         return None
     widths = {}
     if how == "round":
         widths = {k: _width(maker, *every[k]) for edges, _ in plans for k in edges}
-    return Built(whole.exact, widths)
+    return Built(exact_of(named), widths)
 
 
 def _filleted(body: Named, every: list[Any], plans: Any, share: float) -> Any:

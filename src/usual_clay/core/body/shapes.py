@@ -33,8 +33,10 @@ from usual_clay.core.body.body_shape import BodyError, BodyShape, Place
 from usual_clay.core.body.meshing import triangles_of
 
 # How near triangles that are drawn lie, as a share of a body's size.
-FINE = 4e-4
+FINE = 8e-4
 ALONG = 33
+# A cut that takes a smaller share of a body than this misses it.
+LEAST_TAKEN = 1e-6
 FACE, EDGE = TopAbs_ShapeEnum.TopAbs_FACE, TopAbs_ShapeEnum.TopAbs_EDGE
 SOLID, SHELL = TopAbs_ShapeEnum.TopAbs_SOLID, TopAbs_ShapeEnum.TopAbs_SHELL
 VERTEX, WIRE = TopAbs_ShapeEnum.TopAbs_VERTEX, TopAbs_ShapeEnum.TopAbs_WIRE
@@ -166,6 +168,16 @@ def volume_of(shape: TopoDS_Shape) -> float:
     return float(properties.Mass())
 
 
+def is_smaller(shape: TopoDS_Shape, whole: TopoDS_Shape) -> bool:
+    """Tell whether a solid holds less than another that it was cut out of."""
+    volumes = []
+    for each in (shape, whole):
+        properties = GProp_GProps()
+        BRepGProp.VolumeProperties_s(each, properties, LEAST_TAKEN)
+        volumes.append(float(properties.Mass()))
+    return volumes[1] - volumes[0] >= LEAST_TAKEN * volumes[1]
+
+
 def area_of(shape: TopoDS_Shape) -> float:
     properties = GProp_GProps()
     BRepGProp.SurfaceProperties_s(shape, properties)
@@ -179,6 +191,15 @@ def is_within(solid: TopoDS_Shape, place: Place) -> bool:
 
 
 # ---- bodies ------------------------------------------------------------------------------------
+
+
+def exact_of(named: Named) -> tuple[bytes, tuple[str, ...]]:
+    """Return a shape as it is kept, and the names of its faces."""
+    stream = io.BytesIO()
+    # Without triangles: they are worked out again at whatever height they are wanted.
+    BRepTools.Clean_s(named.shape)
+    BinTools.Write_s(named.shape, stream)
+    return stream.getvalue(), tuple(named.name(face) for face in parts(named.shape, FACE))
 
 
 def body_of(named: Named, chord: float = 0.0) -> BodyShape:
@@ -200,17 +221,15 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
         raise BodyError("nothing is left of it")
     solids = parts(shape, SOLID)
     chord = chord or FINE * size_of(shape)
-    valid = bool(BRepCheck_Analyzer(shape).IsValid())
-    if not valid:
-        healed = _healed(named)
-        if healed is not None:
-            named, shape, valid = healed, healed.shape, True
-            faces, solids = parts(shape, FACE), parts(shape, SOLID)
+    named, valid = sound(named)
+    if named.shape is not shape:
+        shape = named.shape
+        faces, solids = parts(shape, FACE), parts(shape, SOLID)
     area = GProp_GProps()
-    BRepGProp.SurfaceProperties_s(shape, area, 1e-8)
+    BRepGProp.SurfaceProperties_s(shape, area, 1e-7)
     volume = GProp_GProps()
     if solids:
-        BRepGProp.VolumeProperties_s(shape, volume, 1e-9)
+        BRepGProp.VolumeProperties_s(shape, volume, 1e-7)
     held = volume if solids and volume.Mass() > 0 else area
     centre = held.CentreOfMass()
     matrix = volume.MatrixOfInertia() if solids else None
@@ -219,13 +238,10 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
         inertia = np.array([[matrix.Value(i, j) for j in (1, 2, 3)] for i in (1, 2, 3)])
     vertices, normals, triangles, face_of = triangles_of(shape, faces, chord)
     lines, meets, turns = _edges(shape, faces, chord)
-    stream = io.BytesIO()
-    # Without triangles: they are worked out again at whatever height they are wanted.
-    BRepTools.Clean_s(shape)
-    BinTools.Write_s(shape, stream)
+    brep, names = exact_of(named)
     return BodyShape(
-        brep=stream.getvalue(),
-        names=tuple(named.name(face) for face in faces),
+        brep=brep,
+        names=names,
         solids=len(solids),
         valid=valid,
         volume=float(volume.Mass()) if solids else 0.0,
@@ -242,6 +258,14 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
         edge_turns=np.array(turns, dtype=float),
         chord=chord,
     )
+
+
+def sound(named: Named) -> tuple[Named, bool]:
+    """Return a shape, put right where it is not valid and can be, and whether it is valid."""
+    if BRepCheck_Analyzer(named.shape).IsValid():
+        return named, True
+    healed = _healed(named)
+    return (named, False) if healed is None else (healed, True)
 
 
 def _healed(named: Named) -> Named | None:

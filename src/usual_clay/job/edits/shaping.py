@@ -152,7 +152,8 @@ def removal(curve: Curve, near: int | None) -> tuple[BSplineCurve, float] | None
     inner = np.unique(geometry.knots[geometry.degree + 1 : -geometry.degree - 1])
     if not len(inner):
         return None
-    if near is not None:
+    # What was chosen on a curve of more control points says nothing of this one.
+    if near is not None and near < len(geometry.points):
         site = greville(geometry.knots, geometry.degree)[near]
         inner = inner[[int(np.argmin(np.abs(inner - site)))]]
     return min((remove_knot(geometry, float(t)) for t in inner), key=lambda pair: pair[1])

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.errors import FitError
+from usual_clay.core.fit.curve.found import Found, found_in
 from usual_clay.core.fit.curve.pulls import Conditions, System, knot_slopes, pulls_of
 from usual_clay.core.fit.curve.sequence import (
     CurveFit,
@@ -21,9 +23,7 @@ from usual_clay.core.fit.solve.adaptive import spread_knots
 from usual_clay.core.points.course import LONGEST_SLIP, noise_of, suggest_slips, usual_slip_limit
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.basis import (
-    SplineError,
     basis_functions,
-    check_knots,
     clamped,
     even_knots,
 )
@@ -39,6 +39,10 @@ HOPELESS = 1.6
 # Points that stray so many times the noise from a smooth course do not draw the spline; more than
 # this share of a run does not stray.
 STRAYS, MOST_STRAYS = 10.0, 0.1
+# Those beside what strays from a curve alone lie off by less than this share of it.
+ALONE = 0.4
+# Where most points leave the course by so many times as much they are too few to have one.
+NO_COURSE = 2.0
 LEAST_NOISE = 2e-5
 # A larger share of the other points is not asked for to make up for those that stray.
 MOST_OF_OTHERS = 0.99
@@ -83,7 +87,10 @@ def fit_sequence(
     part = parts[settings.part]
     light = thinned(part)
     fitter = SequenceFitter(light, settings.degree)
-    curve = fitter.fit(settings.controls, settings.knots, progress, found=found_in(settings))[0]
+    found = found_in(settings)
+    curve = fitter.fit(settings.controls, settings.knots, progress, found=found)[0]
+    while fitter.doubt():
+        curve = fitter.fit(settings.controls, settings.knots, progress, found=found)[0]
     if len(light.points) < len(part.points) or not fitter.believed.all():
         # All points draw the curve that the thinned run has settled, but those that stray from it.
         place = np.linspace(0, len(fitter.t) - 1, len(part.points) + part.closed)
@@ -94,38 +101,6 @@ def fit_sequence(
         curve = fitter.state.curve
     seed = fitter.t[: len(part.points)]
     return CurveFit(curve, curve_foot_points(curve, part.points, seed)[2], fitter.believed)
-
-
-@dataclass(frozen=True)
-class Found:
-    """What a search found for a count.
-
-    Attributes
-    ----------
-    inner : tuple of float
-        Inner knots.
-    pace : tuple of float
-        The parameters that are reached at even shares of the run's length.
-    """
-
-    inner: tuple[float, ...]
-    pace: tuple[float, ...]
-
-
-def found_in(settings: TraceSettings) -> Found | None:
-    """Return what a search wrote into settings, if one did.
-
-    Raises
-    ------
-    SplineError
-        Where it does not fit the count, or falls.
-    """
-    if not settings.pace:
-        return None
-    check_knots(clamped(settings.inner, settings.degree), settings.controls)
-    if not (np.isfinite(settings.pace).all() and (np.diff(settings.pace) >= 0).all()):
-        raise SplineError("the parameters of a run must be finite and must not fall")
-    return Found(settings.inner, settings.pace)
 
 
 @dataclass(frozen=True, eq=False)
@@ -219,6 +194,16 @@ class SequenceFitter:
         near = np.convolve(out, np.ones(2 * LONGEST_SLIP + 1), "same")
         return out & (near <= LONGEST_SLIP) & (out.mean() < MOST_STRAYS)
 
+    @cached_property
+    def has_course(self) -> bool:
+        """Whether points lie so near a smooth course that strays are told by it, or there is none
+        that could stray."""
+        run = self.run
+        least = LEAST_NOISE * float(np.ptp(run.points, axis=0).max())
+        if len(run.points) <= 40 or run.noise < least:
+            return True
+        return usual_slip_limit(run.points, run.closed) <= NO_COURSE * STRAYS * run.noise
+
     @property
     def t(self) -> Floats:
         """The points' parameters."""
@@ -249,6 +234,24 @@ class SequenceFitter:
     def counted(self, state: State, share: float) -> Floats:
         """Return how far the points that count lie from a curve, mm."""
         return counted(state.distance, self.believed, share)
+
+    def doubt(self) -> bool:
+        """Leave out what lies far off alone, between points that do not; tell whether any does.
+
+        Of a run so sparse that there is no course to leave, the curve tells what strays.
+        """
+        if self.has_course:
+            return False
+        away = self.state.distance
+        usual = max(self.noise, float(np.median(away[self.believed])))
+        about = np.pad(away, 2, mode="wrap" if self.run.closed else "edge")
+        beside = np.stack([about[k : len(away) + k] for k in (0, 1, 3, 4)]).max(axis=0)
+        out = (away > STRAYS * usual) & (beside < ALONE * away) & self.believed
+        if not out.any() or np.mean(out | ~self.believed) > MOST_STRAYS:
+            return False
+        out |= ~self.believed
+        self._take(np.append(out, out[:1]) if self.run.closed else out)
+        return True
 
     def believe(self, within: float) -> bool:
         """Take those strays back that lie within a distance of the curve, mm; tell if any do.

@@ -23,7 +23,8 @@ from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.progress import Cancelled, Progress, silent
 
 LIMIT = 200
-GROWTH = 2.5
+# So much more is tried each time; of runs so sparse that only the curve tells what strays, less.
+GROWTH, SLOW = 2.5, 1.7
 # So many counts from the leanest on are tried on all points, or a quarter more.
 MORE = 4
 
@@ -138,10 +139,14 @@ class _Search:
     def _grown(self, fewest: int, most: int) -> tuple[int, int]:
         """Return the count that met it first, and the last that did not; the same if none met."""
         count, failed = fewest, fewest - 1
+        growth = GROWTH if self.fitter.has_course else SLOW
         while not self._meets(count):
+            if self.fitter.doubt():
+                self._forget()
+                continue
             if count >= most or self._only_noise():
                 return count, count
-            failed, count = count, min(most, max(count + 1, round(count * GROWTH)))
+            failed, count = count, min(most, max(count + 1, round(count * growth)))
         return count, failed
 
     def _strays_are_shape(self, count: int, most: int) -> bool:
@@ -151,9 +156,13 @@ class _Search:
         self._meets(min(most, round(count * GROWTH)))
         if not self.fitter.believe(self.tolerance.deviation):
             return False
+        self._forget()
+        return True
+
+    def _forget(self) -> None:
+        """Begin anew: other points count than did before."""
         self.seen.clear()
         self.states.clear()
-        return True
 
     def _wear(self, count: int, fewest: int) -> None:
         """Take one knot after the other out while the tolerance holds."""
