@@ -145,6 +145,10 @@ class Chart(QWidget):
         line = float(np.log10(tolerance))
         self.tolerance.setValue(line)
         left = self._set_range(present, line, floor)
+        low, high = self.plot.viewRange()[1]
+        # Above the mark, but beside it where that would be cut off.
+        at_top = self.knee_words.pos().y() > high - 0.2 * (high - low)
+        self.knee_words.setAnchor((-0.25, 0.4 if at_top else 0.9))
         self.tolerance_words.setText(f"tolerance {tolerance:.3f}")
         # The front lies below it where it has most control points; the present line is left free.
         (start, end), _ = self.plot.viewRange()
