@@ -16,6 +16,7 @@ from OCP.TopoDS import TopoDS_Shape
 
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.body.body_shape import BodyError
+from usual_clay.core.scan.mesh import TriangleMesh, unit
 
 REVERSED = TopAbs_Orientation.TopAbs_REVERSED
 # Normals turn by no more than this between the kernel's own triangles.
@@ -88,9 +89,8 @@ def _near(exact: BRepAdaptor_Surface, patch: _Patch, chord: float) -> _Patch:
         # Those of one triangle lie on an edge of the body, and belong to its neighbour too.
         asked = np.flatnonzero((times == 2) & ~np.isin(keys, settled))
         middles, at = _middles(exact, patch, pairs[asked])
-        normals = _mean_normals(points, triangles)
-        up = normals[pairs[asked]].sum(axis=1)
-        up /= np.maximum(np.linalg.norm(up, axis=1, keepdims=True), 1e-300)
+        normals = TriangleMesh(points, triangles).vertex_normals
+        up = unit(normals[pairs[asked]].sum(axis=1))
         gap = middles - points[pairs[asked]].mean(axis=1)
         length = np.linalg.norm(np.diff(points[pairs[asked]], axis=1)[:, 0], axis=1)
         off = np.abs(np.einsum("nk,nk->n", gap, up))
@@ -174,19 +174,10 @@ def _normals(exact: BRepAdaptor_Surface, patch: _Patch) -> Floats:
         normal = along.Crossed(across)
         found[k] = normal.X(), normal.Y(), normal.Z()
     size = np.linalg.norm(found, axis=1)
-    plain = _mean_normals(patch.points, patch.triangles)
+    plain = TriangleMesh(patch.points, patch.triangles).vertex_normals
     # They are those of the surface; a face may be turned round on it.
     side = np.sign((found * plain).sum(axis=1).sum()) or 1.0
     # At a point that a side shrinks to there is none.
     poor: Bools = size <= 1e-9 * max(float(np.median(size)), 1e-300)
     found = side * found / np.maximum(size, 1e-300)[:, None]
     return np.where(poor[:, None], plain, found)
-
-
-def _mean_normals(points: Floats, corners: Ints) -> Floats:
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    cross = np.cross(b - a, c - a)
-    normals = np.zeros_like(points)
-    for k in range(3):
-        np.add.at(normals, corners[:, k], cross)
-    return np.asarray(normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300))

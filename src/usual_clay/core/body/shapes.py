@@ -162,20 +162,18 @@ def faced_outward(solid: TopoDS_Shape) -> TopoDS_Shape:
     return whole
 
 
-def volume_of(shape: TopoDS_Shape) -> float:
+def volume_of(shape: TopoDS_Shape, within: float | None = None) -> float:
+    """Return the volume, mm cubed, right to a share of it where one is given."""
     properties = GProp_GProps()
-    BRepGProp.VolumeProperties_s(shape, properties)
+    given = () if within is None else (within,)
+    BRepGProp.VolumeProperties_s(shape, properties, *given)
     return float(properties.Mass())
 
 
 def is_smaller(shape: TopoDS_Shape, whole: TopoDS_Shape) -> bool:
     """Tell whether a solid holds less than another that it was cut out of."""
-    volumes = []
-    for each in (shape, whole):
-        properties = GProp_GProps()
-        BRepGProp.VolumeProperties_s(each, properties, LEAST_TAKEN)
-        volumes.append(float(properties.Mass()))
-    return volumes[1] - volumes[0] >= LEAST_TAKEN * volumes[1]
+    left, before = volume_of(shape, LEAST_TAKEN), volume_of(whole, LEAST_TAKEN)
+    return before - left >= LEAST_TAKEN * before
 
 
 def area_of(shape: TopoDS_Shape) -> float:

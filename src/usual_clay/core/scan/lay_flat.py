@@ -115,7 +115,7 @@ def _turned(vertices: Floats, faces: Ints, ring: Ints) -> float:
 
 
 def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
-    """Lay a region flat with as little distortion as a conformal map has.
+    """Lay a region flat with little distortion.
 
     An open region is mapped by least squares (Levy and others 2002), relaxed towards its own
     lengths (Liu and others 2008), and scaled to its own area. One that closes is a

@@ -127,6 +127,8 @@ class TriangleMesh:
 
         With them, which were moved, (n,).
         """
+        if not self.spikes.any():
+            return self.vertices, self.spikes
         links = self.links
         calm = (~self.spikes).astype(float)
         weight = links @ calm

@@ -129,7 +129,7 @@ class Sample:
 
     @cached_property
     def sheet(self) -> Flat:
-        """The points laid flat by a conformal map."""
+        """The points laid flat by a map of about their own lengths."""
         return self._flat(False)
 
     @cached_property

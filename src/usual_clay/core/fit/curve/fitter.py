@@ -22,11 +22,7 @@ from usual_clay.core.fit.curve.sequence import (
 from usual_clay.core.fit.solve.adaptive import spread_knots
 from usual_clay.core.points.course import LONGEST_SLIP, noise_of, suggest_slips, usual_slip_limit
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.spline.basis import (
-    basis_functions,
-    clamped,
-    even_knots,
-)
+from usual_clay.core.spline.basis import basis_functions, clamped, even_knots
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.knots import removal_residuals
@@ -88,9 +84,10 @@ def fit_sequence(
     light = thinned(part)
     fitter = SequenceFitter(light, settings.degree)
     found = found_in(settings)
-    curve = fitter.fit(settings.controls, settings.knots, progress, found=found)[0]
-    while fitter.doubt():
+    while True:
         curve = fitter.fit(settings.controls, settings.knots, progress, found=found)[0]
+        if not fitter.doubt():
+            break
     if len(light.points) < len(part.points) or not fitter.believed.all():
         # All points draw the curve that the thinned run has settled, but those that stray from it.
         place = np.linspace(0, len(fitter.t) - 1, len(part.points) + part.closed)
@@ -184,25 +181,29 @@ class SequenceFitter:
 
     def _strays(self) -> Bools:
         run = self.run
-        # A run without noise has no strays: what leaves its course is shape.
-        least = LEAST_NOISE * float(np.ptp(run.points, axis=0).max())
-        if len(run.points) <= 40 or run.noise < least:
+        if not self._may_stray:
             return np.zeros(len(run.points), dtype=bool)
-        limit = max(STRAYS * run.noise, usual_slip_limit(run.points, run.closed))
+        limit = max(STRAYS * run.noise, self._usual_limit)
         out = suggest_slips(run.points, limit, run.closed)
         # Where much strays, on the whole or in a place, it is the shape.
         near = np.convolve(out, np.ones(2 * LONGEST_SLIP + 1), "same")
         return out & (near <= LONGEST_SLIP) & (out.mean() < MOST_STRAYS)
 
+    @property
+    def _may_stray(self) -> bool:
+        # A run without noise has no strays: what leaves its course is shape.
+        least = LEAST_NOISE * float(np.ptp(self.run.points, axis=0).max())
+        return len(self.run.points) > 40 and self.run.noise >= least
+
     @cached_property
+    def _usual_limit(self) -> float:
+        return usual_slip_limit(self.run.points, self.run.closed)
+
+    @property
     def has_course(self) -> bool:
         """Whether points lie so near a smooth course that strays are told by it, or there is none
         that could stray."""
-        run = self.run
-        least = LEAST_NOISE * float(np.ptp(run.points, axis=0).max())
-        if len(run.points) <= 40 or run.noise < least:
-            return True
-        return usual_slip_limit(run.points, run.closed) <= NO_COURSE * STRAYS * run.noise
+        return not self._may_stray or self._usual_limit <= NO_COURSE * STRAYS * self.run.noise
 
     @property
     def t(self) -> Floats:
@@ -249,8 +250,7 @@ class SequenceFitter:
         out = (away > STRAYS * usual) & (beside < ALONE * away) & self.believed
         if not out.any() or np.mean(out | ~self.believed) > MOST_STRAYS:
             return False
-        out |= ~self.believed
-        self._take(np.append(out, out[:1]) if self.run.closed else out)
+        self._leave_out(out | ~self.believed)
         return True
 
     def believe(self, within: float) -> bool:
@@ -262,8 +262,12 @@ class SequenceFitter:
         out = ~self.believed & ~near
         found = int(out.sum()) < int((~self.believed).sum())
         if found:
-            self._take(np.append(out, out[:1]) if self.run.closed else out)
+            self._leave_out(out)
         return found
+
+    def _leave_out(self, out: Bools) -> None:
+        """Leave out some of the run's points; a closed run's first one comes twice."""
+        self._take(np.append(out, out[:1]) if self.run.closed else out)
 
     def fit(
         self,

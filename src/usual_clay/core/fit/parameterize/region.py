@@ -437,7 +437,7 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
 
 
 def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
-    """Lay a region flat that cannot be seen whole from one side, by its conformal map."""
+    """Lay a region flat that cannot be seen whole from one side, by its own map."""
     try:
         places = sample.sheet.places
     except FlatError as error:
