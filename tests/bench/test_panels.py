@@ -7,6 +7,7 @@ import gc
 import sys
 import threading
 import time
+import weakref
 from collections.abc import Callable
 from pathlib import Path
 
@@ -350,6 +351,25 @@ def test_a_cancel_ends_within_half_a_second_whatever_the_task_does(app: QApplica
     released.set()
     QTest.qWait(50)
     assert got == ["best so far"]
+
+
+def test_work_is_let_go_of_on_the_thread_that_it_lives_on(app: QApplication) -> None:
+    """By the thread of a task that outlives it, it would be destroyed under Qt's hands."""
+    released, gone = threading.Event(), []
+    work = Work()
+    weakref.finalize(work, lambda: gone.append(threading.current_thread()))
+    work.start("a", "look", "", lambda *_: released.wait(20), lambda _: None)
+    work.cancel_all()
+    QTest.qWait(GRACE + 100)
+    thread = next(each for each in threading.enumerate() if each.name == "look a")
+    del work
+    released.set()
+    thread.join()
+    other = Work()
+    other.start("b", "look", "", lambda *_: None, lambda _: None)
+    while other.is_busy():
+        QApplication.processEvents()
+    assert gone == [threading.main_thread()]
 
 
 def test_progress_never_runs_back(app: QApplication) -> None:

@@ -10,6 +10,7 @@ from PySide6.QtGui import QImage
 
 from usual_clay.bench.paper import png_of
 from usual_clay.bench.session import Session
+from usual_clay.bench.work import start_thread
 from usual_clay.files.errors import FileError
 from usual_clay.files.journal import Journal
 from usual_clay.log import logger
@@ -90,8 +91,7 @@ class Autosave(QObject):
             else:
                 self._came.emit(job, None)
 
-        self._writer = threading.Thread(target=write, name="journal", daemon=True)
-        self._writer.start()
+        self._writer = start_thread(self, "journal", write)
 
     def _take(self, job: object, error: FileError | None) -> None:
         if error is None:

@@ -16,8 +16,25 @@ from usual_clay.core.progress import Cancelled, Progress, stoppable
 
 # What is run: told how to report progress and how to hand over partial results.
 Task = Callable[[Progress, Callable[[Any], None]], Any]
+# Threads that run, and what each of them is of.
+_threads: list[tuple[threading.Thread, QObject]] = []
 # A task that was cancelled has so long to come to its end, ms; then it is left to itself.
 GRACE = 350
+
+
+def start_thread(
+    of: QObject, name: str, target: Callable[..., None], *args: object
+) -> threading.Thread:
+    """Start a thread that an object hears from, on the thread that the object lives on.
+
+    The object is kept until the thread has ended: were the thread the last to hold it, it would be
+    destroyed away from the thread that its events come to.
+    """
+    _threads[:] = [each for each in _threads if each[0].is_alive()]
+    thread = threading.Thread(target=target, args=args, name=name, daemon=True)
+    thread.start()
+    _threads.append((thread, of))
+    return thread
 
 
 class Request:
@@ -189,7 +206,7 @@ class Work(QObject):
         self._running[request.key] = request
         self.progressed.emit(request)
         name = f"{request.purpose} {request.owner}".strip()
-        threading.Thread(target=self._run, args=(request,), name=name, daemon=True).start()
+        start_thread(self, name, self._run, request)
 
     def _run(self, request: Request) -> None:
         def progress(fraction: float, words: str) -> None:
