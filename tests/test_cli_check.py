@@ -9,17 +9,20 @@ from pathlib import Path
 import numpy as np
 import pypdfium2
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QMenu
+from scipy.spatial.transform import Rotation
 
 from tests.bench.conftest import app, hands  # noqa: F401
 from tests.bench.hands import Hands
-from tests.solids import box_faces, made
+from tests.solids import block, box_faces, made
+from usual_clay.bench.gestures.look import FULL_TURN
 from usual_clay.bench.number_field import NumberField
+from usual_clay.bench.stage.judging import Scaling
 from usual_clay.bench.stage.legend_menu import fill_judging_menu
 from usual_clay.cli.main import main
-from usual_clay.core.body.settings import JoinSettings
+from usual_clay.core.body.settings import JoinSettings, RoundSettings
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.spline.tessellate import grid_triangles
 from usual_clay.files.job_file import read_job, write_job
@@ -124,6 +127,18 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands.wait()
     assert hands.pane.view.camera.height < before
     assert card.mend.isEnabled()
+    # What mends it begins with its two surfaces.
+    ids = {item.name: item.id for item in hands.session.job.all(Surface)}
+    for press in (card.mend, card.blend):
+        QTest.mouseClick(press, Qt.MouseButton.LeftButton)
+        hands.wait()
+        task = hands.window.cards.card
+        assert task.rows.picked()[:2] == tuple(ids[name] for name in joint.between)
+        hands.key(Qt.Key.Key_Escape, widget=hands.pane)
+        hands.window.rail.tools["joints"].click()
+        hands.wait()
+        QTest.mouseClick(card.rows[0], Qt.MouseButton.LeftButton)
+        hands.wait()
     # It is measured anew as something changes.
     lid = next(item for item in hands.session.job.all(Surface) if item.name == "lid")
     lower = lid.geometry.points - np.array([0, 0, 0.03])
@@ -206,3 +221,36 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands.wait()
     assert sights.eye.mirror.count == 28
     assert np.abs(hands.picture() - before).max() > 60
+    # The hand moves the lamp: what faced the eye is lit as it were at the side.
+    hands.window.commands.run("move lamp")
+    camera, middle = hands.pane.view.camera, hands.pane.rect().center()
+    half = QPoint(round(hands.pane.view.size[1] / FULL_TURN * np.pi / 4), 0)
+    hands.drag([middle, middle + half, middle + 2 * half])
+    turned = Rotation.from_rotvec(sights.eye.mirror.turn).apply(-camera.sight)
+    assert turned == pytest.approx(camera.right, abs=0.02)
+    hands.window.commands.run("judge slope")
+    assert hands.session.hand.tool is None
+
+
+def test_bodies_are_coloured_by_how_their_faces_bend(hands: Hands) -> None:  # noqa: F811
+    """A rounded block: its round edge bends by its radius, its flat faces not at all."""
+    settings = RoundSettings(size=2.0, edges=(5.0, 0.0, 0.0))
+    shape = made("round", settings, body=block()).shape
+    hands.session.commit(Job().with_item(Body(id="body-1", name="Block", shape=shape)), "block")
+    hands.window.commands.run("judge radius")
+    hands.wait()
+    scene = hands.window.stage.scene
+    body = hands.session.job.the("body-1", Body)
+    portrait = scene.bodies.judged_portrait(body)
+    radius = scene.sights.of_body(body, portrait)
+    curved = np.flatnonzero(radius < 100)
+    assert radius[curved] == pytest.approx(2.0, abs=1e-6)
+    away = np.linalg.norm(portrait.vertices[curved][:, 1:] - 2.0, axis=1)
+    assert len(curved) > 10
+    assert away == pytest.approx(2.0, abs=0.01)
+    # Seen from outside it bulges; lines of equal figures lie where it begins to.
+    hands.window.commands.run("judge greatest")
+    scene.sights.set_scaling(Scaling(low=-0.7, high=0.7, contours=True))
+    hands.wait()
+    bends = scene.sights.of_body(body, portrait), scene.layers()["body-1 contours"]
+    assert np.abs(bends[0]).max() == pytest.approx(0.0, abs=1e-9)

@@ -365,6 +365,15 @@ def test_patches_are_solved_together_on_the_card(side) -> None:
     # With G0 a patch leaves the ribbon again.
     hands.press("G0", card.joints.grades[0])
     assert [r.border for r in named(hands, "Belly patch").recipe.settings.ribbons] == [2]
+    # The table of joints offers what mends it.
+    hands.window.commands.run("joints")
+    hands.wait()
+    card = hands.window.cards.card
+    assert "2 short of G1" in card.words.text()
+    QTest.mouseClick(card.rows[0], Qt.MouseButton.LeftButton)
+    hands.press("Solve together")
+    assert {joint.grade for joint in card.joints} == {"G1"}
+    hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=hands.pane)
     for _ in range(2):
         hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=hands.pane)
     assert named(hands, "Back patch").geometry is back.geometry

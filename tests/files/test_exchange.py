@@ -87,7 +87,7 @@ def test_every_format_holds_size_names_and_colours_as_far_as_it_can(tmp_path: Pa
     surface, body = any_surface(), operate("join", JoinSettings(), {"faces": box_faces()}).shape
     curve = make_curve(DrawnSettings("through", ((0, 0, 0), (20, 0, 9), (45, 0, 4), (60, 0, 30))))
     points = np.array([[0.0, 0.0, 0.0], [25.4, 0.0, 50.8]])
-    pieces = [Piece("Back", surface, "#a8623f"), Piece("Block", body, "#3fa862"),
+    pieces = [Piece("Back", surface, "#a8623f"), Piece("Block", body, "#3fa862", "Lip parts"),
               Piece("Line", curve), Piece("Probe", points)]  # fmt: skip
     low, high = np.asarray(trimesh.Trimesh(body.vertices, body.triangles).bounds)
 
@@ -100,7 +100,8 @@ def test_every_format_holds_size_names_and_colours_as_far_as_it_can(tmp_path: Pa
         "Wrote 1 surface, 1 body, 1 curve to all.step, in inches, y up. STEP does not hold 1 point"
         " list."
     )
-    assert "INCH" in (tmp_path / "all.step").read_text()
+    assert "INCH" in (text := (tmp_path / "all.step").read_text())
+    assert re.findall(r"PRESENTATION_LAYER_ASSIGNMENT\('([^']*)'", text) == ["Lip parts"]
     back = read_exchange(tmp_path / "all.step")[0]
     turned = surface.points[..., [0, 2, 1]] * [1, 1, -1]
     assert np.abs(back.points - turned).max() < 1e-9

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
 
 from usual_clay.bench.camera import Camera
 from usual_clay.bench.session import Session
@@ -67,9 +68,17 @@ class ScanTrees(Protocol):
     def vertices(self) -> cKDTree: ...
 
 
+class Lamp(Protocol):
+    """Of what surfaces mirror, what a hand may move."""
+
+    def turn_lamp(self, by: Rotation) -> None: ...
+
+
 class Things(Protocol):
     """What is shown, and rays into it."""
 
+    @property
+    def sights(self) -> Lamp: ...
     @property
     def shown(self) -> Layers: ...
     def target(self, origin: Floats, direction: Floats) -> Target | None: ...

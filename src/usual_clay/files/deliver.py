@@ -44,7 +44,7 @@ WORDS = {
 }
 # Units whose sign would be read as another word.
 SPELT = {"in": "inches", "m": "metres"}
-What = Literal["chosen", "visible", "all"]
+What = Literal["chosen", "group", "visible", "all"]
 Of = Literal["made", "measured", "both"]
 MEASURED = (Scan, PointList)
 
@@ -108,7 +108,7 @@ class DeliverSettings:
 
     Attributes
     ----------
-    what : {"chosen", "visible", "all"}
+    what : {"chosen", "group", "visible", "all"}
     of : {"made", "measured", "both"}
         Which of those: surfaces, bodies and curves, or scans and point lists. The chosen thing is
         meant whatever it is.
@@ -156,7 +156,7 @@ def ready_to_write(path: Path) -> None:
 def piece_of(item: Item) -> Piece | None:
     """Return an item as what is written of it; None for what no file holds."""
     handed = item_kind(item).handed
-    return None if handed is None else Piece(item.name, handed(item), item.colour)
+    return None if handed is None else Piece(item.name, handed(item), item.colour, item.group)
 
 
 def write_item(path: Path, item: Item, chord: float) -> str:
@@ -179,9 +179,12 @@ def delivered(job: Job, chosen: Collection[ItemId], settings: DeliverSettings) -
     every = [item for item in job.items.values() if item_kind(item).handed is not None]
     if what == "chosen":
         return [item for item in every if item.id in chosen]
+    if what == "group":
+        groups = {job.items[each].group for each in chosen if each in job.items} - {""}
+        every = [item for item in every if item.group in groups]
     if of != "both":
         every = [item for item in every if isinstance(item, MEASURED) == (of == "measured")]
-    return every if what == "all" else [item for item in every if item.visible]
+    return every if what in ("all", "group") else [item for item in every if item.visible]
 
 
 def pieces_in(items: Sequence[Item]) -> list[Piece]:

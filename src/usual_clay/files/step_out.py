@@ -43,11 +43,14 @@ class Piece:
     geometry : BSplineCurve, BSplineSurface, BodyShape, TriangleMesh or (n, 3) array of points
     colour : str
         "#rrggbb", or empty.
+    group : str
+        The group that it stands in, or empty: a layer of STEP and IGES.
     """
 
     name: str
     geometry: Geometry
     colour: str = ""
+    group: str = ""
 
 
 Given = Sequence[Piece | tuple[str, Spline | BodyShape]]
@@ -137,7 +140,7 @@ def _turned(shape: Any, up: Up) -> Any:
 
 
 def _document(pieces: Sequence[Piece], up: Up) -> Any:
-    """Return a document of the kernel that holds things with their names and colours."""
+    """Return a document of the kernel that holds things with their names, colours and groups."""
     from OCP.Quantity import Quantity_Color, Quantity_TypeOfColor
     from OCP.TCollection import TCollection_ExtendedString
     from OCP.TDataStd import TDataStd_Name
@@ -149,6 +152,7 @@ def _document(pieces: Sequence[Piece], up: Up) -> Any:
     XCAFApp_Application.GetApplication_s().InitDocument(document)
     shapes = XCAFDoc_DocumentTool.ShapeTool_s(document.Main())
     colours = XCAFDoc_DocumentTool.ColorTool_s(document.Main())
+    layers = XCAFDoc_DocumentTool.LayerTool_s(document.Main())
     for piece in pieces:
         shape = _shape(piece)
         label = shapes.AddShape(shape if up == "z" else _turned(shape, up), False)
@@ -157,6 +161,8 @@ def _document(pieces: Sequence[Piece], up: Up) -> Any:
             parts = [int(piece.colour[k : k + 2], 16) / 255 for k in (1, 3, 5)]
             colour = Quantity_Color(*parts, Quantity_TypeOfColor.Quantity_TOC_sRGB)
             colours.SetColor(label, colour, XCAFDoc_ColorType.XCAFDoc_ColorGen)
+        if piece.group:
+            layers.SetLayer(label, TCollection_ExtendedString(piece.group, True))
     return document
 
 
@@ -172,6 +178,7 @@ def _write_step(path: Path, document: Any, pieces: Sequence[Piece], job: str, un
     Interface_Static.SetCVal_s("write.step.unit", UNITS[unit])
     writer.SetNameMode(True)
     writer.SetColorMode(True)
+    writer.SetLayerMode(True)
     if not writer.Transfer(document):
         return False
     model = writer.ChangeWriter().Model()
@@ -207,4 +214,5 @@ def _write_iges(path: Path, document: Any, _pieces: Sequence[Piece], _job: str, 
     writer = IGESCAFControl_Writer()
     writer.SetNameMode(True)
     writer.SetColorMode(True)
+    writer.SetLayerMode(True)
     return bool(writer.Transfer(document) and writer.Write(str(path)))

@@ -51,6 +51,7 @@ FIELDS = (
          _formats(".3mf", ".ply", ".glb"), _formats(".svg", ".dxf", ".csv")),
     Pick("what", "What", (
         ("chosen", "chosen", "The chosen thing"),
+        ("group", "group", "All that stands in its group on the Shelf, hidden or not"),
         ("visible", "visible", "All that is visible"),
         ("all", "all", "All there is, hidden or not"),
     )),
@@ -182,7 +183,7 @@ class DeliverCard(Card):
 
     def _choose(self, item: ItemId) -> None:
         """Choose a thing to look at; what is handed over stays."""
-        if self.settings.what == "chosen":
+        if self.settings.what in ("chosen", "group"):
             return
         self.session.choice.choose(item)
 
@@ -202,8 +203,10 @@ def _told(*words: str) -> str:
 
 
 def _nothing(settings: DeliverSettings) -> str:
-    chosen = settings.what == "chosen"
-    return "Choose something to hand over." if chosen else "There is nothing to hand over."
+    return {
+        "chosen": "Choose something to hand over.",
+        "group": "Choose something that stands in a group on the Shelf.",
+    }.get(settings.what, "There is nothing to hand over.")
 
 
 def _words(pieces: list[Piece]) -> str:

@@ -10,10 +10,12 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
+from usual_clay.bench.edits.patches import solve_patches
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
 from usual_clay.bench.widgets import Choice, Row, button, label, number
-from usual_clay.core.check.joints import GRADES, FoundJoint, find_joints
+from usual_clay.core.check.joints import G0_GAP, GRADES, FoundJoint, find_joints
+from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.progress import Progress, stretch
 from usual_clay.job.checking import checked_items, faces_in
 from usual_clay.job.items import Surface
@@ -48,11 +50,22 @@ class JointsCard(Card):
         self._rows.setSpacing(1)
         self.column.addLayout(self._rows)
         self.rows: list[QWidget] = []
-        self.mend = button("Match ...", "Match the border of one surface of the chosen joint to the"
-                           " other", clicked=self._match)  # fmt: skip
-        self.mend.setEnabled(False)
+        self.mend = button(
+            "Match ...", "Match the border of one surface of the chosen joint to the other",
+            clicked=partial(self._begin_with, "task match surface"),
+        )  # fmt: skip
+        self.blend = button(
+            "Blend ...", "Fill the gap of the chosen joint with a surface smooth to both",
+            clicked=partial(self._begin_with, "task blend"),
+        )  # fmt: skip
+        self.solve = button(
+            "Solve together", "Solve both patches of the chosen joint again, smooth over it",
+            clicked=self._solve,
+        )  # fmt: skip
+        self.mends = self.mend, self.blend, self.solve
         self._chosen: FoundJoint | None = None
-        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), self.mend)
+        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), *self.mends)
+        self._show_mends()
         self.column.addStretch(1)
 
     def offer(self) -> None:
@@ -114,6 +127,7 @@ class JointsCard(Card):
             self._add(self._row(joint))
         if len(self.joints) > MOST:
             self._add(label(f"and {len(self.joints) - MOST} better ones", role="small"))
+        self._show_mends()
         wanted = self._wanted
         self.session.sight.grade([(each.points, each.short_of(wanted)) for each in self.joints])
 
@@ -140,20 +154,39 @@ class JointsCard(Card):
 
     def _fly(self, joint: FoundJoint) -> None:
         self._chosen = joint
-        items = {item.name for item in checked_items(self.session.job) if isinstance(item, Surface)}
-        self.mend.setEnabled(self._falls_short(joint) and set(joint.between) <= items)
+        self._show_mends()
         self.session.sight.show_signs([Sign(joint.grade, joint.at[None], ring=True)])
         self.session.sight.wanted.emit(joint.at)
 
-    def _match(self) -> None:
-        """Begin to match the two surfaces of the chosen joint."""
+    def _surfaces(self) -> list[Surface]:
+        """Return the two surfaces of the chosen joint where it falls short; none of bodies."""
         joint = self._chosen
-        if joint is None:
-            return
-        ids = {item.name: item.id for item in self.session.job.all(Surface)}
-        self.session.choice.choose(ids[joint.between[0]])
+        if joint is None or not self._falls_short(joint):
+            return []
+        there = {item.name: item for item in self.session.job.all(Surface) if item.visible}
+        found = [there[name] for name in joint.between if name in there]
+        return found if len(found) == 2 else []
+
+    def _show_mends(self) -> None:
+        """Offer what can mend the chosen joint."""
+        two = self._surfaces()
+        # Solving them together brings one tangent plane, and no more.
+        patches = bool(two) and self._chosen is not None and self._chosen.grade in ("open", "G0")
+        patches = patches and all(each.made_by(PatchSettings) for each in two)
+        self.mend.setEnabled(bool(two))
+        self.blend.setVisible(bool(two) and self._chosen is not None and self._chosen.gap > G0_GAP)
+        self.solve.setVisible(patches)
+
+    def _begin_with(self, task: str) -> None:
+        """Begin a task with the two surfaces of the chosen joint."""
+        first, second = self._surfaces()
+        self.session.choice.choose(first.id)
         self.cancel()
-        self._begin("task match surface")
+        self._begin(task)
+        self.session.hand.offered.emit(second.id)
+
+    def _solve(self) -> None:
+        solve_patches(self.session, self._surfaces()[0])
 
     def cancel(self) -> None:
         self.session.work.drop(OWNER)

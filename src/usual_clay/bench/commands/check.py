@@ -7,9 +7,10 @@ from functools import partial
 
 from usual_clay.bench.bench import Bench
 from usual_clay.bench.command import Command
-from usual_clay.bench.commands.gather import ask
+from usual_clay.bench.commands.gather import ask, take
 from usual_clay.bench.commands.surface import needs_surface
 from usual_clay.bench.commands.trace import task_command
+from usual_clay.bench.gestures.move_lamp import HINT as LAMP_HINT
 from usual_clay.bench.sheet import HINT
 from usual_clay.job.items import Body, Surface
 
@@ -54,9 +55,18 @@ def judge_by(name: str, bench: Bench) -> None:
     """Colour surfaces by something else than their deviation; and back again."""
     stage = bench.stage
     on = stage.scene.shown.judging != name
+    if bench.session.hand.tool == "lamp":
+        bench.session.hand.take(None)
     stage.scene.sights.look_from(stage.large.view.camera)
     stage.scene.shown = replace(stage.scene.shown, judging=name if on else "")
     stage.scene.ready.emit()
+
+
+def move_lamp(bench: Bench) -> None:
+    """Take the lamp in hand, whose lines surfaces show; and put it down again."""
+    if bench.stage.scene.shown.judging != "lamp":
+        judge_by("lamp", bench)
+    take("lamp", bench)
 
 
 def plain_form(bench: Bench) -> None:
@@ -127,6 +137,9 @@ COMMANDS = (
     *(Command(f"judge {name}", words, partial(judge_by, name), also, key,
               "Check" if icon else "", icon, short, why_not=nothing_to_check)
       for name, words, also, key, icon, short in JUDGED),
+    Command("move lamp", "Move the lamp by hand", move_lamp,
+            "highlight lines light turn drag isophotes", hint=LAMP_HINT, hand="lamp",
+            why_not=nothing_to_check),
     Command("judge otherwise", "Judge surfaces otherwise in the smaller view",
             lambda bench: bench.stage.look_menu(),
             "side by side two looks compare second view split", why_not=nothing_to_check),

@@ -8,6 +8,7 @@ import numpy as np
 
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.body_layers import (
+    LIFT,
     BodyPortrait,
     body_portrait,
     edge_layer,
@@ -15,9 +16,9 @@ from usual_clay.bench.stage.body_layers import (
     fine_portrait,
     water_layers,
 )
-from usual_clay.bench.stage.judging import JUDGINGS, places_in_mirror, shades
+from usual_clay.bench.stage.judging import JUDGINGS, contour_levels, places_in_mirror, shades
 from usual_clay.bench.stage.kept import same
-from usual_clay.bench.stage.models import paint, triangle_data
+from usual_clay.bench.stage.models import level_data, paint, triangle_data
 from usual_clay.bench.stage.view import Layer
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.scan.closest import MeshTree
@@ -102,13 +103,14 @@ class Bodies:
         return result
 
     def _judged(self, body: Body, portrait: BodyPortrait) -> dict[str, Layer]:
-        """Return a body as it is judged; how it bends is told of surfaces alone."""
+        """Return a body as it is judged, plain where that is not known yet."""
         name, sights = self._scene.shown.judging, self._scene.sights
         portrait = self.judged_portrait(body) or portrait
         way, scale = JUDGINGS[name], sights.scale()
+        values = sights.of_body(body, portrait)
 
         def make() -> Layer:
-            values, picture, places = sights.of_body(body, portrait), None, None
+            picture, places = None, None
             tint = np.tile(rgb(now().bodies), (len(portrait.vertices), 1))
             if way.light is not None:
                 # Looked up by the normal at each pixel: triangles do not show.
@@ -121,8 +123,17 @@ class Bodies:
             paint(data, colours.as_bytes(tint))
             return Layer(data, spots=picture)
 
-        made_of = (portrait, name, scale, sights.eye if way.moves else None)
-        return {body.id: self._scene.cached(body.id, made_of, make)}
+        made_of = (portrait, name, scale, sights.eye if way.moves else None, values is None)
+        faces = self._scene.cached(body.id, made_of, make)
+        if values is None or not sights.scaling.contours:
+            return {body.id: faces}
+        key = f"{body.id} contours"
+
+        def lines() -> Layer:
+            cut = level_data(faces.data, values, contour_levels(scale))
+            return Layer(cut, line=now().ink, lift=LIFT)
+
+        return {body.id: faces, key: self._scene.cached(key, made_of, lines)}
 
     def judged_portrait(self, body: Body) -> BodyPortrait | None:
         """Return a body's portrait with triangles fine enough for what it mirrors."""

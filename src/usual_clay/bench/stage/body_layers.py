@@ -40,6 +40,8 @@ class BodyPortrait:
     triangles : (m, 3) integers
     nearest : (n,) integers or None
         The measured point that colours each vertex; -1 where nothing was measured.
+    faces : (n,) integers or None
+        The face that each vertex lies on, of one that is judged by how it bends.
     """
 
     shape: BodyShape
@@ -47,6 +49,7 @@ class BodyPortrait:
     normals: Floats
     triangles: Ints
     nearest: Ints | None
+    faces: Ints | None = None
 
     @cached_property
     def tree(self) -> MeshTree:
@@ -57,7 +60,7 @@ def body_portrait(shape: BodyShape, points: Floats | None) -> BodyPortrait:
     """Return what is drawn of a body, fine enough for colours where points judge it."""
     if points is None or not len(points):
         return BodyPortrait(shape, shape.vertices, shape.normals, shape.triangles, None)
-    vertices, normals, triangles = _finer(shape)
+    vertices, normals, triangles, _ = _finer(shape)
     tree = cKDTree(points)
     apart = float(np.median(tree.query(points[:: max(1, len(points) // 2000)], 2)[0][:, 1]))
     away, nearest = tree.query(vertices, workers=2)
@@ -67,12 +70,18 @@ def body_portrait(shape: BodyShape, points: Floats | None) -> BodyPortrait:
 
 def fine_portrait(shape: BodyShape) -> BodyPortrait:
     """Return a body with triangles so small that colours at their corners tell enough."""
-    return BodyPortrait(shape, *_finer(shape), None)
+    vertices, normals, triangles, faces = _finer(shape)
+    return BodyPortrait(shape, vertices, normals, triangles, None, faces)
 
 
-def _finer(shape: BodyShape) -> tuple[Floats, Floats, Ints]:
-    """Halve triangles until none is longer than is good for colours."""
+def _finer(shape: BodyShape) -> tuple[Floats, Floats, Ints, Ints]:
+    """Halve triangles until none is longer than is good for colours.
+
+    Each vertex comes with the face that it lies on.
+    """
     vertices, normals, triangles = shape.vertices, shape.normals, shape.triangles
+    faces = np.zeros(len(vertices), dtype=np.int64)
+    faces[triangles] = shape.face_of[:, None]
     aim = FINE * float(np.ptp(shape.box, axis=0).max())
     for _ in range(12):
         corners = vertices[triangles]
@@ -90,9 +99,10 @@ def _finer(shape: BodyShape) -> tuple[Floats, Floats, Ints]:
         middle = len(vertices) + which.ravel()
         vertices = np.concatenate([vertices, vertices[edges].mean(axis=1)])
         normals = np.concatenate([normals, normals[edges].mean(axis=1)])
+        faces = np.concatenate([faces, faces[edges[:, 0]]])
         halves = [np.stack([a, middle, c], axis=1), np.stack([middle, b, c], axis=1)]
         triangles = np.concatenate([triangles[~cut], *halves])
-    return vertices, normals, triangles
+    return vertices, normals, triangles, faces
 
 
 def face_layer(

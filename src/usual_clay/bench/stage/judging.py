@@ -107,7 +107,10 @@ JUDGINGS: dict[str, Judging] = {
         "Stripes", light=lambda n, eye: stripes(n, eye.to_eye, eye.axis, eye.mirror.count)
     ),
     "room": Judging("A room", light=lambda n, eye: room(n, eye.to_eye)),
-    "lamp": Judging("Lamp lines", light=lambda n, eye: lamp_lines(n, eye.axis, eye.mirror.count)),
+    "lamp": Judging(
+        "Lamp lines",
+        light=lambda n, eye: lamp_lines(n, eye.axis, eye.mirror.count, eye.mirror.turn),
+    ),
     "gaussian": Judging("Gaussian curvature", "/mm²", value=lambda found: found.gaussian),
     "mean": Judging("Mean curvature", "/mm", value=lambda found: found.mean),
     "greatest": Judging("Greatest curvature", "/mm", value=lambda found: found.greatest),
@@ -231,6 +234,12 @@ def contour_step(scale: tuple[float, float]) -> float:
     least = (scale[1] - scale[0]) / CONTOURS
     tens = 10.0 ** np.floor(np.log10(max(least, 1e-300)))
     return float(next(tens * each for each in ROUND if tens * each >= least * (1 - 1e-9)))
+
+
+def contour_levels(scale: tuple[float, float]) -> Floats:
+    """Return the figures at which contour lines lie on a scale."""
+    step = contour_step(scale)
+    return step * np.arange(np.ceil(scale[0] / step), np.floor(scale[1] / step) + 1)
 
 
 def on_contours(values: Floats, scale: tuple[float, float]) -> Bools:

@@ -40,6 +40,11 @@ def _mirror(menu: QMenu, name: str, sights: Sights) -> None:
     for along, words in ALONG:
         level = replace(mirror, along=along)
         _choice(menu, words, along == mirror.along, partial(sights.set_mirror, level))
+    if name == "lamp":
+        menu.addSeparator()
+        above = replace(mirror, turn=(0.0, 0.0, 0.0))
+        _choice(menu, "Straight above", above == mirror, partial(sights.set_mirror, above))
+        menu.addAction("Move it by hand", sights.hold_lamp)
 
 
 def _scale(menu: QMenu, name: str, sights: Sights) -> None:

@@ -6,7 +6,7 @@ import numpy as np
 from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray, vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
-from vtkmodules.vtkFiltersCore import vtkQuadricClustering
+from vtkmodules.vtkFiltersCore import vtkContourFilter, vtkQuadricClustering
 
 from usual_clay.core.arrays import Floats, Ints
 
@@ -46,6 +46,21 @@ def line_data(lines: list[Floats]) -> vtkPolyData:
     )
     data.SetLines(cells)
     return data
+
+
+def level_data(data: vtkPolyData, values: Floats, levels: Floats) -> vtkPolyData:
+    """Return the lines on triangles along which values at their vertices, (n,), reach levels."""
+    valued = vtkPolyData()
+    valued.SetPoints(data.GetPoints())
+    valued.SetPolys(data.GetPolys())
+    valued.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(values), deep=True))
+    cut = vtkContourFilter()
+    cut.SetInputData(valued)
+    cut.ComputeScalarsOff()
+    for number, level in enumerate(levels.tolist()):
+        cut.SetValue(number, level)
+    cut.Update()
+    return cut.GetOutput()
 
 
 def paint(data: vtkPolyData, colours: np.ndarray) -> None:

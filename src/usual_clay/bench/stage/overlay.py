@@ -159,7 +159,8 @@ def mirror_words(name: str, mirror: Mirror) -> str:
     if name == "stripes":
         return f"Stripes, {mirror.count} to half a turn, level {along}"
     if name == "lamp":
-        return f"Lines of a lamp, {mirror.count} to half a turn, square {along}"
+        moved = ", moved by hand" if any(mirror.turn) else ""
+        return f"Lines of a lamp, {mirror.count} to half a turn, square {along}{moved}"
     return "A room with windows and lights, mirrored"
 
 

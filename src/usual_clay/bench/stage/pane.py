@@ -14,6 +14,7 @@ from usual_clay.bench.gestures.brush import brush
 from usual_clay.bench.gestures.drag_handle import handles_of, paddles
 from usual_clay.bench.gestures.drag_points import nudge
 from usual_clay.bench.gestures.mark import mark
+from usual_clay.bench.gestures.move_lamp import move_lamp
 from usual_clay.bench.gestures.outline_select import (
     box_region,
     brush_points,
@@ -53,6 +54,7 @@ TOOLS: dict[str | None, Start] = {
     "mark": mark,
     "sources": take_sources,
     "place": place,
+    "lamp": move_lamp,
     "mark points": choose_points,
     "brush points": brush_points,
 }

@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from usual_clay.bench.camera import Camera
 from usual_clay.bench.stage.body_layers import BodyPortrait
@@ -20,9 +21,11 @@ from usual_clay.bench.stage.judging import (
 from usual_clay.bench.stage.kept import same
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
+from usual_clay.core.body.bending import bent_at
 from usual_clay.core.check.curvature import Bent
 from usual_clay.core.check.reflection import Mirror
 from usual_clay.core.check.thickness import wall_thickness
+from usual_clay.core.progress import Progress
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import Body, ItemId, Surface
 
@@ -33,7 +36,9 @@ class Sights:
     def __init__(self, scene: Any) -> None:
         self._scene = scene
         self._bends: dict[ItemId, tuple[object, Bent]] = {}
-        self._walls: dict[ItemId, tuple[object, Floats]] = {}
+        # A body's walls, or how it bends, with the portrait that it is known at the vertices of.
+        self._of_bodies: dict[tuple[ItemId, str], tuple[BodyPortrait, Any]] = {}
+        self._asked: dict[tuple[ItemId, str], BodyPortrait] = {}
         # Of each way to look: two views may have one each.
         self._scales: dict[str, tuple[tuple, tuple[float, float]]] = {}
         self._mirrored: dict[str, tuple[tuple, np.ndarray]] = {}
@@ -45,7 +50,8 @@ class Sights:
     def forget(self) -> None:
         """Let go of everything that was worked out."""
         self._bends.clear()
-        self._walls.clear()
+        self._of_bodies.clear()
+        self._asked.clear()
         self._scales.clear()
 
     @property
@@ -60,6 +66,17 @@ class Sights:
         self.eye = replace(self.eye, mirror=mirror)
         self._scene.ready.emit()
 
+    def turn_lamp(self, by: Rotation) -> None:
+        """Turn the lamp, and its lines with it."""
+        mirror = self.eye.mirror
+        turn = (by * Rotation.from_rotvec(mirror.turn)).as_rotvec()
+        x, y, z = (float(each) for each in turn)
+        self.set_mirror(replace(mirror, turn=(x, y, z)))
+
+    def hold_lamp(self) -> None:
+        """Take the lamp in hand, to be moved on the stage."""
+        self._scene.session.hand.take("lamp")
+
     def bends(self, surface: Surface) -> Bent:
         """Return how a surface bends at its spots; kept while it stays the same."""
         known = self._bends.get(surface.id)
@@ -69,18 +86,38 @@ class Sights:
         return known[1]
 
     def of_body(self, body: Body, portrait: BodyPortrait) -> Floats | None:
-        """Return a body's figures at the vertices of its portrait, where there are any."""
+        """Return a body's figures at the vertices of its portrait; None until they are known."""
         way = JUDGINGS[self._scene.shown.judging]
         if way.by_normal is not None:
             return way.by_normal(portrait.normals)
-        if not way.walls:
+        if way.light is not None:
             return None
-        known = self._walls.get(body.id)
+        key = body.id, "walls" if way.walls else "bends"
+        known = self._of_bodies.get(key)
         if known is None or known[0] is not portrait:
-            thick = wall_thickness(portrait.vertices, portrait.normals, portrait.tree)
-            known = (portrait, thick)
-            self._walls[body.id] = known
-        return known[1]
+            self._work_out(key, portrait)
+            return None
+        return known[1] if way.value is None else way.value(known[1])
+
+    def _work_out(self, key: tuple[ItemId, str], portrait: BodyPortrait) -> None:
+        """Have a body's walls, or how it bends, worked out once, off the interface's thread."""
+        if self._asked.get(key) is portrait:
+            return
+        self._asked[key] = portrait
+
+        def task(progress: Progress, _partial: object) -> Floats | Bent:
+            at = portrait.vertices, portrait.normals
+            if key[1] == "walls":
+                return wall_thickness(*at, portrait.tree)
+            assert portrait.faces is not None
+            return bent_at(portrait.shape, *at, portrait.faces, progress)
+
+        def done(found: Any) -> None:
+            self._of_bodies[key] = portrait, found
+            self._scene.ready.emit()
+
+        words = "Measuring walls" if key[1] == "walls" else "Looking how bodies bend"
+        self._scene.session.work.start(*key, words, task, done)
 
     def scale(self) -> tuple[float, float]:
         """Return the ends of the scale by which all that is visible is judged."""
@@ -89,7 +126,7 @@ class Sights:
             return 0.0, 1.0
         seen = [item for item in self._scene.seen() if isinstance(item, Surface | Body)]
         shapes = [each.geometry if isinstance(each, Surface) else each.shape for each in seen]
-        made_of = (self.scaling, *shapes)
+        made_of = (self.scaling, *shapes, *self._of_bodies.values())
         known = self._scales.get(name)
         if known is None or not same(known[0], made_of):
             values, areas = [], []

@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from usual_clay.core.arrays import Floats
 
@@ -30,10 +31,13 @@ class Mirror:
         Stripes, or a lamp's lines, in half a turn.
     along : {"z", "x", "y", "eye"}
         The axis that stripes are level to and that a lamp lies square to; or the eye's upright.
+    turn : (3,) floats
+        How a lamp is turned, its tubes with it: about this axis by so many radians.
     """
 
     count: int = 14
     along: str = "z"
+    turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
 def mirrored(normals: Floats, eye: Floats) -> Floats:
@@ -55,12 +59,15 @@ def stripes(normals: Floats, eye: Floats, axis: Floats, count: int) -> Floats:
     return np.asarray(0.5 + 0.5 * np.tanh(SOFT * np.sin(height * count)))
 
 
-def lamp_lines(normals: Floats, axis: Floats, count: int) -> Floats:
+def lamp_lines(
+    normals: Floats, axis: Floats, count: int, turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
+) -> Floats:
     """Return how light a surface is, 0 to 1, (n,), under parallel tubes far away.
 
     A line lies where the normal meets a tube: it does not depend on the eye. Tubes are square to
-    the axis, and one stands straight above.
+    the axis, and one stands straight above, before the lamp as a whole is turned.
     """
+    normals = Rotation.from_rotvec(turn).inv().apply(normals)
     along = np.cross(axis, [0.0, 0, 1])
     if np.linalg.norm(along) < 1e-9:
         along = np.array([1.0, 0, 0])
