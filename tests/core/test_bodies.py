@@ -20,6 +20,7 @@ from tests import solids
 from tests.solids import box_faces, flat, line, made, square
 from usual_clay.core.body import rounds
 from usual_clay.core.body.body_shape import BodyError, BodyShape
+from usual_clay.core.body.faces import faces_of
 from usual_clay.core.body.settings import (
     BevelSettings,
     CloseSettings,
@@ -36,6 +37,7 @@ from usual_clay.core.body.settings import (
 from usual_clay.core.body.shapes import Named, body_of, read
 from usual_clay.core.body.triangles import triangles_at
 from usual_clay.core.build.combine import TwinSettings
+from usual_clay.core.check.joints import face_of_surface, find_joints
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.basis import SplineError, even_knots, greville
 from usual_clay.core.spline.closest import foot_points
@@ -110,7 +112,9 @@ def test_a_joined_block_is_a_solid_whatever_way_its_faces_turn() -> None:
 def test_a_gap_is_closed_up_to_its_limit_and_told_beyond_it() -> None:
     closed = made("join", JoinSettings(gap=0.05), faces=box_faces(0.03))
     assert closed.shape.is_solid
-    assert closed.shape.volume == pytest.approx(6000, rel=2e-3)
+    # By the least move: each corner of the three faces that meet there comes to their middle.
+    assert closed.shape.volume == pytest.approx(10 * 20 * 30.01)
+    assert "by moving borders up to 0.020 mm" in closed.words
     left = made("join", JoinSettings(gap=0.01), faces=box_faces(0.03))
     assert not left.wanted
     assert not left.shape.is_solid
@@ -124,6 +128,30 @@ def test_a_gap_is_closed_up_to_its_limit_and_told_beyond_it() -> None:
         assert np.degrees(gap.angle) == pytest.approx(90, abs=1e-6)
     # Those that meet are told as joined.
     assert sum(gap.closed for gap in left.gaps) == 8
+
+
+def test_curved_sheets_are_brought_together_and_stay_as_they_were_elsewhere() -> None:
+    random, even = np.random.default_rng(5), np.linspace(0, 20, 7)
+    sheets = []
+    for x, y in ((0, 0), (20, 0), (0, 20), (20, 20)):
+        grid = np.stack(np.meshgrid(x + even, y + even, indexing="ij"), axis=-1)
+        height = 3 * np.sin(grid[..., :1] / 15) * np.cos(grid[..., 1:] / 12)
+        points = np.concatenate([grid, height], axis=2) + random.normal(0, 0.02, 3)
+        knots = even_knots(7, 3)
+        sheets.append(BSplineSurface(knots, knots, points + random.normal(0, 0.005, (7, 7, 3))))
+    named = [(f"Sheet {k}", sheet) for k, sheet in enumerate(sheets)]
+    before = find_joints([face_of_surface(*each) for each in named], 0.2)
+    whole = made("join", JoinSettings(gap=0.2, closed=False), faces=named).shape
+    after = find_joints(faces_of("All", whole), 0.2)
+    assert len(before) == len(after) == 4
+    assert max(joint.gap for joint in before) > 0.02
+    # What is left is what their own knots cannot follow of each other.
+    assert max(joint.gap for joint in after) < 1e-3
+    assert whole.open_edges == 8
+    for sheet, face in zip(sheets, faces_of("All", whole), strict=True):
+        moved = np.linalg.norm(face.surface.points - sheet.points, axis=2)
+        assert moved[1:-1, 1:-1].max() < 1e-9
+        assert 0.005 < moved.max() < 0.1
 
 
 def test_faces_apart_and_a_face_that_is_missing_are_told() -> None:

@@ -146,6 +146,8 @@ class EdgeGap:
         Over which they run beside each other, mm.
     closed : bool
         Whether they are joined.
+    middle : (3,) floats or None
+        Half way along where they run beside each other.
     """
 
     between: str
@@ -154,6 +156,7 @@ class EdgeGap:
     at: tuple[float, float, float]
     length: float
     closed: bool
+    middle: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True)

@@ -147,8 +147,9 @@ def _gap(edge: OpenEdge, other: OpenEdge | None, where: Bools, limit: float) -> 
     angle = float(np.arctan2(turn, np.abs(level)).max())
     gap = float(away[worst])
     return EdgeGap(
-        f"{edge.name} and {other.name}", gap, angle, _place(points[worst]), length, gap <= limit
-    )
+        f"{edge.name} and {other.name}", gap, angle, _place(points[worst]), length, gap <= limit,
+        _place(points[len(points) // 2]),
+    )  # fmt: skip
 
 
 def _place(point: Floats) -> tuple[float, float, float]:

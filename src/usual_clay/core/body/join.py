@@ -22,6 +22,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, EdgeGap, Spot
 from usual_clay.core.body.crossing import crosses_itself
 from usual_clay.core.body.gaps import TOUCH, gaps_between
+from usual_clay.core.body.meeting import brought_together
 from usual_clay.core.body.settings import CloseSettings, JoinSettings
 from usual_clay.core.body.shapes import (
     EDGE,
@@ -38,14 +39,16 @@ from usual_clay.core.body.shapes import (
     parts,
     size_of,
 )
-from usual_clay.core.body.sources import Taken, places_of
-from usual_clay.core.progress import Progress, stretch
+from usual_clay.core.body.sources import Taken, places_of, shape_of
+from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.surface import BSplineSurface
 
 # An opening is flat where its edges lie within this share of its size of a plane.
 FLAT = 1e-4
 # The least that sewing joins, mm.
 LEAST = 1e-6
+# What is left between borders that were brought together is joined with so much to spare.
+MORE = 1.5
 
 
 def join(settings: JoinSettings, taken: Taken, progress: Progress) -> BodyMade:
@@ -64,24 +67,54 @@ def join(settings: JoinSettings, taken: Taken, progress: Progress) -> BodyMade:
     sources = taken.shapes("faces")
     gaps = gaps_between(sources, settings.gap, stretch(progress, 0.1, 0.4))
     progress(0.4, "Joining")
-    named = sewn(sources, settings.gap)
+    named, moved = _joined(taken, sources, gaps, settings.gap)
     progress(0.7, "Closing")
-    named = solid_where_closed(named)
     shape = body_of(named)
     still = still_open(gaps, named)
-    words, wanted = _told(shape, still, settings)
+    words, wanted = _told(shape, still, settings, moved)
     spots = tuple(Spot(_gap_words(gap), gap.at) for gap in still if not gap.closed)
     return BodyMade(shape, words, tuple(still), spots, wanted)
 
 
-def _told(shape: Any, gaps: Sequence[EdgeGap], settings: JoinSettings) -> tuple[str, bool]:
+def _joined(
+    taken: Taken, sources: Sequence[Named], gaps: Sequence[EdgeGap], limit: float
+) -> tuple[Named, float]:
+    """Return faces joined, closed where they close, and how far borders were moved for it, mm.
+
+    Where surfaces come together by a small move they are joined so: the body has no gap then. What
+    does not come so near is joined as it lies, the kernel keeping how far edges are apart.
+    """
+    as_they_lie = solid_where_closed(sewn(sources, limit))
+    faces = taken.all("faces")
+    own = [k for k, (_, each) in enumerate(faces) if isinstance(each, BSplineSurface)]
+    if not any(TOUCH < gap.gap <= limit for gap in gaps) or len(own) < 2:
+        return as_they_lie, 0.0
+    together, moved = brought_together([faces[k][1] for k in own], limit)
+    nearer = list(sources)
+    for k, surface in zip(own, together, strict=True):
+        nearer[k] = shape_of(faces[k][0], surface)
+    left = [gap.gap for gap in gaps_between(nearer, limit, silent) if gap.gap <= limit]
+    named = solid_where_closed(sewn(nearer, max(left, default=0.0) * MORE + LEAST))
+    if _open_edges(named.shape) > _open_edges(as_they_lie.shape):
+        return as_they_lie, 0.0
+    return named, moved
+
+
+def _open_edges(shape: Any) -> int:
+    return sum(len(faces) == 1 for _, faces in faces_of_edges(shape))
+
+
+def _told(
+    shape: Any, gaps: Sequence[EdgeGap], settings: JoinSettings, moved: float
+) -> tuple[str, bool]:
     left = [gap for gap in gaps if not gap.closed]
     mended = [gap for gap in gaps if gap.closed and gap.gap > TOUCH]
     words = []
     if mended:
         widest = max(gap.gap for gap in mended)
         many = "1 gap" if len(mended) == 1 else f"{len(mended)} gaps"
-        words.append(f"{many} of up to {widest:.3f} mm closed")
+        how = f", by moving borders up to {moved:.3f} mm" if moved > TOUCH else ""
+        words.append(f"{many} of up to {widest:.3f} mm closed{how}")
     if shape.is_solid:
         many = "a solid" if shape.solids == 1 else f"{shape.solids} solids"
         return "; ".join([f"{many} of {shape.faces} faces", *words]), True
@@ -179,7 +212,8 @@ def still_open(gaps: Sequence[EdgeGap], named: Named) -> list[EdgeGap]:
     points = np.concatenate([evenly_along(line, 200) for line in lines])
     made = []
     for gap in gaps:
-        away = float(np.linalg.norm(points - gap.at, axis=1).min())
+        # At its ends other edges, open ones, may begin.
+        away = float(np.linalg.norm(points - (gap.middle or gap.at), axis=1).min())
         is_open = away < max(1e-3, 0.02 * gap.length)
         made.append(replace(gap, closed=gap.closed and not is_open))
     return made
