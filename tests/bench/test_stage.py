@@ -126,6 +126,22 @@ def test_the_side_light_is_true_and_tab_swaps(with_demo: Hands) -> None:
     assert stage.side.isVisible()
 
 
+def test_what_lies_on_the_far_side_is_flown_round_to(with_demo: Hands) -> None:
+    stage, session = with_demo.window.stage, with_demo.session
+    scan = next(iter(session.job.all(Scan))).mesh
+    sight = stage.free.view.camera.sight
+    hidden = scan.vertices[np.argmax(scan.vertices @ sight)]
+    seen = scan.vertices[np.argmin(scan.vertices @ sight)]
+    stage.fly_to(seen)
+    assert stage.free.view.camera.sight == pytest.approx(sight)
+    stage.fly_to(hidden)
+    camera = stage.free.view.camera
+    assert camera.sight @ sight < 0.75
+    assert camera.sight @ camera.up == pytest.approx(0, abs=1e-9)
+    target = stage.scene.target(*stage.free.view.ray(*stage.free.view.project(hidden[None])[0, :2]))
+    assert np.linalg.norm(target.hit.point - hidden) < 1
+
+
 def coloured(pane: Pane) -> float:
     """How much of a view has the colours of a scale: stripes have none."""
     image = pane.view.image()

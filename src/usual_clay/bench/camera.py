@@ -58,6 +58,15 @@ class Camera:
         focus = about + turn @ (self.focus - about)
         return replace(self, focus=focus, sight=_unit(sight), up=_unit(new_up))
 
+    def gone_round(self, angle: float, over: bool) -> Camera:
+        """Go round the focus about the upright z by an angle; and over to see from below what was
+        seen from above, or the other way round."""
+        turn = _rotation(np.array([0.0, 0, 1]), angle)
+        sight, up = turn @ self.sight, turn @ self.up
+        if over:
+            sight, up = sight * [1, 1, -1], up * [-1, -1, 1]
+        return replace(self, sight=sight, up=up)
+
     def panned(self, right: float, up: float) -> Camera:
         """Move by mm across the view."""
         return replace(self, focus=self.focus + right * self.right + up * self.up)

@@ -10,7 +10,7 @@ from PySide6.QtCore import QEvent, QObject, QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QGridLayout, QLabel, QMenu, QPushButton, QSplitter, QWidget
 
-from usual_clay.bench.camera import TRUE_VIEWS, free_view, square_on, true_view
+from usual_clay.bench.camera import TRUE_VIEWS, Camera, free_view, square_on, true_view
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.stage.legend_menu import fill_judging_menu, fill_look_menu, look_title
@@ -35,6 +35,9 @@ SWITCHES = (
 NEARNESS = 0.08
 # So long what is ready to be shown waits for more, ms.
 GATHERED = 20
+# The free view turns by one of these angles, degrees, to what is hidden. Nearer than so much of
+# what is seen round a place nothing hides it; and it is looked for from so many times as far off.
+ROUND, SEEN, FAR = (0, 45, -45, 90, -90, 135, -135, 180), 0.05, 100
 RANGES = (2.0, 3.0, 5.0, 10.0)
 
 
@@ -192,7 +195,20 @@ class Stage(Guarded, QSplitter):
             [[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]
         )
         for pane in (self.free, self.side):
-            pane.move_camera(pane.view.camera.fitted(box, pane.view.aspect))
+            camera = pane.view.camera.fitted(box, pane.view.aspect)
+            pane.move_camera(self._seeing(camera, place, reach) if pane is self.free else camera)
+
+    def _seeing(self, camera: Camera, place: Floats, near: float) -> Camera:
+        """Return a camera that sees a place with nothing before it: the least turned one, if any
+        does."""
+        for over in (False, True):
+            for angle in ROUND:
+                tried = camera.gone_round(np.radians(angle), over)
+                start = place - FAR * near * tried.sight
+                target = self.scene.target(start, tried.sight)
+                if target is None or (place - target.hit.point) @ tried.sight < SEEN * near:
+                    return tried
+        return camera
 
     def look_menu(self) -> None:
         """Offer the ways to look in the smaller view."""
