@@ -38,6 +38,7 @@ from usual_clay.core.body.shapes import Named, body_of, read
 from usual_clay.core.body.triangles import triangles_at
 from usual_clay.core.build.combine import TwinSettings
 from usual_clay.core.check.joints import face_of_surface, find_joints
+from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.basis import SplineError, even_knots, greville
 from usual_clay.core.spline.closest import foot_points
@@ -128,6 +129,30 @@ def test_a_gap_is_closed_up_to_its_limit_and_told_beyond_it() -> None:
         assert np.degrees(gap.angle) == pytest.approx(90, abs=1e-6)
     # Those that meet are told as joined.
     assert sum(gap.closed for gap in left.gaps) == 8
+
+
+def test_a_corner_is_set_back_to_one_smooth_face() -> None:
+    edges = (5.0, 0, 0, 0, 10.0, 0, 0, 0, 15.0)
+    plain = made("round", RoundSettings(size=2.0, edges=edges), body=block())
+    back = made("round", RoundSettings(size=2.0, edges=edges, setback=4.0), body=block())
+    assert "1 corner set back by 4 mm" in back.words
+    assert back.shape.is_solid
+    assert back.shape.valid
+    assert back.shape.faces == plain.shape.faces == 10
+    joints = [each for each in find_joints(faces_of("B", back.shape), 0.1)
+              if any("Corner" in name for name in each.between)]  # fmt: skip
+    # It goes on from three rounds and three faces.
+    assert len(joints) == 6
+    assert max(np.degrees(joint.angle) for joint in joints) < 0.8
+    assert max(joint.gap for joint in joints) < 2e-3
+    # Whatever lies farther off than the distance is as it was.
+    far = np.linalg.norm(back.shape.vertices, axis=1) > 4.1
+    away = np.abs(MeshTree(*triangles_at(plain.shape, 1e-3)).nearest(back.shape.vertices)[0])
+    assert away[far].max() < 2e-3
+    assert 0.05 < away[~far].max() < 1
+    short = made("round", RoundSettings(size=2.0, edges=edges, setback=2.2), body=block())
+    assert not short.wanted
+    assert "the corner at 0.0, 0.0, 0.0 cannot be set back by 2.2 mm" in short.words
 
 
 def test_curved_sheets_are_brought_together_and_stay_as_they_were_elsewhere() -> None:

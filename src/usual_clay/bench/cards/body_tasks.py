@@ -132,6 +132,9 @@ BODIES: dict[str, Task] = {
         Figure("size", "Size", "Radius, or width", 0.001, 1000, 3),
         Figure("to", "At the other end", "0 for the same", 0, 1000, 3, zero="the same"),
         EDGES, SHARP,
+        Figure("setback", "Set back", "So far before a corner where three of them meet the rounds"
+               " end in one smooth face; 0 for the corner that a ball leaves", 0, 1000, 3,
+               zero="as a ball leaves it"),
         hides=_edges_hide,
     ),
     "bevel": following(

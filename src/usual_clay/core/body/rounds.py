@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from OCP.gp import gp_Pnt2d
 from usual_clay.core.apart import ApartError, apart
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, Spot
+from usual_clay.core.body.setback import corners_of, set_back
 from usual_clay.core.body.settings import BevelSettings, RoundSettings
 from usual_clay.core.body.shapes import (
     EDGE,
@@ -96,7 +97,37 @@ def round_edges(settings: RoundSettings, taken: Taken, progress: Progress) -> Bo
             if not _corrected(built, good, settings):
                 break
             built = tries.build(good, 1.0) or built
-    return _told(built, good, spots, "rounded")
+    corners = ""
+    if settings.setback:
+        progress(0.9, "Setting corners back")
+        built, left, corners = _set_back(body, built, good, settings.setback)
+        spots = [*spots, *left]
+    return _told(built, good, spots, "rounded", corners)
+
+
+def _set_back(
+    body: Named, built: Built, runs: Sequence[Run], distance: float
+) -> tuple[Built, list[Spot], str]:
+    """Return a rounded body with its corners set back, those that cannot be, and words."""
+    corners = corners_of(body, [edge for run in runs for edge in run.edges])
+    spots: list[Spot] = []
+    for at, count in corners:
+        try:
+            exact = apart("setting back", set_back, built.exact, at, count, distance,
+                          seconds=SECONDS)  # fmt: skip
+        except ApartError:
+            exact = None
+        if exact is None:
+            x, y, z = (float(part) for part in at)
+            words = f"the corner at {x:.1f}, {y:.1f}, {z:.1f} cannot be set back by {distance:g} mm"
+            spots.append(Spot(f"{words}: try another distance", (x, y, z)))
+            continue
+        built = replace(built, exact=exact)
+    done = len(corners) - len(spots)
+    if not corners:
+        return built, [], "no corner where three of them meet is set back"
+    words = "1 corner" if done == 1 else f"{done} corners"
+    return built, spots, f"{words} set back by {distance:g} mm" if done else ""
 
 
 def bevel_edges(settings: BevelSettings, taken: Taken, progress: Progress) -> BodyMade:
@@ -383,12 +414,14 @@ def _through(rail: Floats, place: Floats, way: Floats) -> Floats | None:
     return nearest
 
 
-def _told(built: Built, runs: Sequence[Run], spots: list[Spot], word: str) -> BodyMade:
+def _told(
+    built: Built, runs: Sequence[Run], spots: list[Spot], word: str, corners: str = ""
+) -> BodyMade:
     count = sum(len(run.edges) for run in runs)
     many = "1 edge" if count == 1 else f"{count} edges"
-    words = [f"{many} {word}", *(spot.words for spot in spots[:1])]
+    words = [f"{many} {word}", *([corners] if corners else []), *(s.words for s in spots[:1])]
     if len(spots) > 1:
-        more = "1 more edge" if len(spots) == 2 else f"{len(spots) - 1} more edges"
+        more = "1 more place" if len(spots) == 2 else f"{len(spots) - 1} more places"
         words.append(f"nor can {more}, ringed on the stage")
     shape = body_of(read(built.exact))
     return BodyMade(shape, "; ".join(words), spots=tuple(spots), wanted=not spots)

@@ -229,6 +229,9 @@ class RoundSettings:
         ones.
     sharp : float
         Edges that turn by more than this are sharp, radians.
+    setback : float
+        So far before a corner where three or more of them meet they end, and one smooth face goes
+        on from all of them, mm; 0 for the corner that the ball leaves.
     """
 
     by: Literal["radius", "width"] = "radius"
@@ -236,9 +239,10 @@ class RoundSettings:
     to: float = 0.0
     edges: Places = ()
     sharp: float = math.radians(15)
+    setback: float = 0.0
 
     def __post_init__(self) -> None:
-        _check(self, size=1e-3, to=0.0, sharp=0.0)
+        _check(self, size=1e-3, to=0.0, sharp=0.0, setback=0.0)
         _one_of(("radius", "width"), self.by, "a round is given by")
 
 
