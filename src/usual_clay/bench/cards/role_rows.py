@@ -51,12 +51,15 @@ class RoleRows(QWidget):
                 fill(box, items, "none" if take.optional else "")
 
     def prefer(self, chosen: ItemId | None) -> None:
-        """Put the chosen item first, and others behind it."""
+        """Put the chosen item in the first row that takes it, and others in those that need one."""
         taken: set[str] = set()
         self._guessed, self._active = set(), ""
+        first = next((k for k, box in enumerate(self.boxes) if box.findData(chosen) >= 0), None)
+        if first is not None and chosen:
+            taken.add(chosen)
         for index, (take, box) in enumerate(zip(self.takes, self.boxes, strict=True)):
             free = [i for k in range(box.count()) if (i := box.itemData(k)) and i not in taken]
-            mine = index == 0 and chosen in free
+            mine = bool(chosen) and index == first
             want = chosen if mine else "" if take.optional else (free or [""])[0]
             self._set(index, want or "")
             if not mine:
