@@ -134,7 +134,7 @@ BODIES: dict[str, Task] = {
         EDGES, SHARP,
         Figure("setback", "Set back", "So far before a corner where three of them meet the rounds"
                " end in one smooth face; 0 for the corner that a ball leaves", 0, 1000, 3,
-               zero="as a ball leaves it"),
+               zero="not"),
         hides=_edges_hide,
     ),
     "bevel": following(

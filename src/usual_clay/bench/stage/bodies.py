@@ -8,7 +8,6 @@ import numpy as np
 
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.body_layers import (
-    LIFT,
     BodyPortrait,
     body_portrait,
     edge_layer,
@@ -24,6 +23,9 @@ from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.job.items import Body, Floating, ItemId, Scan
 from usual_clay.job.job import is_of_another
+
+# Lines within faces come towards the eye so much that triangles do not hide parts of them.
+CONTOUR_LIFT = 60.0
 
 
 class Bodies:
@@ -131,7 +133,7 @@ class Bodies:
 
         def lines() -> Layer:
             cut = level_data(faces.data, values, contour_levels(scale))
-            return Layer(cut, line=now().ink, lift=LIFT)
+            return Layer(cut, line=now().ink, lift=CONTOUR_LIFT)
 
         return {body.id: faces, key: self._scene.cached(key, made_of, lines)}
 

@@ -139,8 +139,8 @@ def draw_judging(painter: QPainter, box: QRectF, name: str, sights: Sights) -> N
         _draw_panel(painter, box)
         painter.setFont(text_font(8.5))
         painter.setPen(QColor(now().ink))
-        middle = Qt.AlignmentFlag.AlignCenter
-        painter.drawText(QRectF(box), middle, mirror_words(name, sights.eye.mirror))
+        middle = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+        painter.drawText(box.adjusted(8, 4, -8, -4), middle, mirror_words(name, sights.eye.mirror))
         return
     scale = sights.scale()
     at = np.linspace(*scale, 101)
@@ -159,8 +159,8 @@ def mirror_words(name: str, mirror: Mirror) -> str:
     if name == "stripes":
         return f"Stripes, {mirror.count} to half a turn, level {along}"
     if name == "lamp":
-        moved = ", moved by hand" if any(mirror.turn) else ""
-        return f"Lines of a lamp, {mirror.count} to half a turn, square {along}{moved}"
+        words = f"Lines of a lamp, {mirror.count} to half a turn"
+        return f"{words},\nsquare {along}" + (", moved by hand" if any(mirror.turn) else "")
     return "A room with windows and lights, mirrored"
 
 
