@@ -31,6 +31,7 @@ from usual_clay.job.edits.bodies import cost_of, watching
 from usual_clay.job.edits.scans import with_scan
 from usual_clay.job.items import Body, Curve, Floating, Surface
 from usual_clay.job.job import Job
+from usual_clay.job.remake import is_stale
 
 
 def named(hands: Hands, name: str) -> Any:
@@ -196,6 +197,16 @@ def test_a_body_is_judged_by_a_scan_floats_and_comes_back_from_its_file(
     assert again.shape.brep == judged.shape.brep
     assert again.gaps == judged.gaps
     assert np.array_equal(again.signed, judged.signed)
+    # How it floats is read, not worked out anew; damaged, it is.
+    lying = back.the(floating.id, Floating).lying
+    assert lying.arms == floating.lying.arms
+    assert lying.under == floating.lying.under
+    assert lying.waterline == pytest.approx(floating.lying.waterline)
+    assert lying.words == floating.lying.words
+    assert not is_stale(back, back.the(floating.id, Floating))
+    _without(path, tmp_path / "dry.uclay", f"arrays/{floating.id}.arms.npy")
+    dry = read_job(tmp_path / "dry.uclay")
+    assert is_stale(dry, dry.the(floating.id, Floating))
     # With its shape damaged it opens all the same, and is made anew.
     bad = tmp_path / "damaged.uclay"
     _without(path, bad, f"bodies/{body.id}.brep")

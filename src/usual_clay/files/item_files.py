@@ -23,6 +23,7 @@ from usual_clay.core.scan.shapes import KINDS as SHAPE_KINDS
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.files.afloat_file import read_lying, write_lying
 from usual_clay.files.picture_file import size_of
 from usual_clay.job.items import (
     Accepted,
@@ -421,11 +422,14 @@ def _dimension(told: Told, common: Told, read: Read, _items: Mapping[str, Item])
     )
 
 
-def _floating(told: Told, common: Told, _read: Read, _items: Mapping[str, Item]) -> Floating:
-    """Return one that is worked out anew: that takes less than reading it."""
-    if told.get("recipe") is not None:
-        told["recipe"]["stale"] = True
-    return Floating(**common)
+def _floating(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -> Floating:
+    """Return how a body floats; where that is not all there it is worked out anew."""
+    try:
+        return Floating(lying=read_lying(told, read), **common)
+    except (KeyError, ValueError, TypeError, zipfile.BadZipFile, zlib.error):
+        if told.get("recipe") is not None:
+            told["recipe"]["stale"] = True
+        return Floating(**common)
 
 
 ITEM_FILES: dict[str, ItemFile] = {
@@ -437,7 +441,7 @@ ITEM_FILES: dict[str, ItemFile] = {
     "curve": ItemFile(_write_curve, _curve),
     "surface": ItemFile(_write_surface, _surface),
     "body": ItemFile(_write_body, _body),
-    "afloat": ItemFile(lambda _item, _put: {}, _floating),
+    "afloat": ItemFile(lambda item, put: write_lying(item.lying, put), _floating),
     "accepted": ItemFile(
         lambda item, _put: {"at": item.at.tolist(), "reach": item.reach}, _accepted
     ),

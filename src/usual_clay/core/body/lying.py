@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -193,13 +193,18 @@ def lie(
     if angles is not None:
         arms = righting(body, mass, centre, angles, settings.water, marks)
     curve = summed_up(arms) if len(arms) > 1 else None
-    under = {
+    size = float(np.ptp(body.vertices, axis=0).max())
+    along = section_areas(body, lies)
+    under = under_by(marks, arms)
+    return Lying(lies, mass, body.volume, line, along, tuple(arms), curve, under, size)
+
+
+def under_by(marks: Iterable[str], arms: Sequence[Righted]) -> dict[str, float]:
+    """Return for each marked curve the angle at which a part of it goes under, radians."""
+    return {
         name: min((arm.angle for arm in arms if name in arm.under), default=math.inf)
         for name in marks
     }
-    size = float(np.ptp(body.vertices, axis=0).max())
-    along = section_areas(body, lies)
-    return Lying(lies, mass, body.volume, line, along, tuple(arms), curve, under, size)
 
 
 def waterline(body: ClosedMesh, up: Floats, height: float) -> Floats:
