@@ -10,6 +10,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from tests.bench.hands import Hands
+from usual_clay.bench import session
 from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.stage.view import View
@@ -17,6 +18,8 @@ from usual_clay.bench.start import retire
 from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.window import Window
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.files.job_file import read_job
+from usual_clay.job.job import Job
 
 
 @pytest.fixture(scope="session")
@@ -52,10 +55,20 @@ def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
     return hands
 
 
+@pytest.fixture(scope="session")
+def as_read(job_file: Path) -> Job:
+    return read_job(job_file)
+
+
 @pytest.fixture
-def with_demo(hands: Hands, job_file: Path) -> Hands:
-    """A window with the demo job as far as its cast."""
-    hands.window.documents.open_file(job_file)
+def with_demo(hands: Hands, job_file: Path, as_read: Job, monkeypatch: pytest.MonkeyPatch) -> Hands:
+    """A window with the demo job as far as its cast.
+
+    It is read once for all of them: items are values, and what is worked out of a scan stays.
+    """
+    with monkeypatch.context() as once:
+        once.setattr(session, "read_job", lambda _path: as_read)
+        hands.window.documents.open_file(job_file)
     hands.wait()
     return hands
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QMimeData, QObject, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -356,20 +356,21 @@ def test_a_cancel_ends_within_half_a_second_whatever_the_task_does(app: QApplica
 def test_work_is_let_go_of_on_the_thread_that_it_lives_on(app: QApplication) -> None:
     """By the thread of a task that outlives it, it would be destroyed under Qt's hands."""
     released, gone = threading.Event(), []
-    work = Work()
-    weakref.finalize(work, lambda: gone.append(threading.current_thread()))
-    work.start("a", "look", "", lambda *_: released.wait(20), lambda _: None)
+    work, known = Work(), QObject()
+    for each in (work, known):
+        weakref.finalize(each, lambda: gone.append(threading.current_thread()))
+    work.start("a", "look", "", lambda *_, known=known: released.wait(20), lambda _: None)
     work.cancel_all()
     QTest.qWait(GRACE + 100)
     thread = next(each for each in threading.enumerate() if each.name == "look a")
-    del work
+    del work, known, each
     released.set()
     thread.join()
     other = Work()
     other.start("b", "look", "", lambda *_: None, lambda _: None)
     while other.is_busy():
         QApplication.processEvents()
-    assert gone == [threading.main_thread()]
+    assert gone == [threading.main_thread()] * 2
 
 
 def test_progress_never_runs_back(app: QApplication) -> None:

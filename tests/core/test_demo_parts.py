@@ -40,8 +40,7 @@ def test_belly_tail_and_gill_plate_are_lean_and_near_the_true_lure(whole: Job) -
         # The true shape, which the scan shows with noise.
         off = np.abs(signed_distance(surface_points(made.geometry, *even)))
         assert np.quantile(off, 0.9) < 0.06, name
-    # How it floats is worked out anew each time.
-    assert [whole.items[each].name for each in stale(whole)] == ["Lure afloat"]
+    assert not stale(whole)
     kinds = {s.recipe.kind for s in whole.all(Surface) if s.recipe is not None}
     assert kinds >= {"net", "guided revolve", "fill", "ruled", "flat", "tube"}
 

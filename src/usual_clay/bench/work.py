@@ -16,8 +16,8 @@ from usual_clay.core.progress import Cancelled, Progress, stoppable
 
 # What is run: told how to report progress and how to hand over partial results.
 Task = Callable[[Progress, Callable[[Any], None]], Any]
-# Threads that run, and what each of them is of.
-_threads: list[tuple[threading.Thread, QObject]] = []
+# Threads that run, and all that each of them works with.
+_threads: list[tuple[threading.Thread, object]] = []
 # A task that was cancelled has so long to come to its end, ms; then it is left to itself.
 GRACE = 350
 
@@ -27,13 +27,14 @@ def start_thread(
 ) -> threading.Thread:
     """Start a thread that an object hears from, on the thread that the object lives on.
 
-    The object is kept until the thread has ended: were the thread the last to hold it, it would be
-    destroyed away from the thread that its events come to.
+    The object, and whatever the target knows (a card that asked for it, say), is kept until the
+    thread has ended: were the thread the last to hold it, it would be destroyed away from the
+    thread that its events come to.
     """
     _threads[:] = [each for each in _threads if each[0].is_alive()]
     thread = threading.Thread(target=target, args=args, name=name, daemon=True)
+    _threads.append((thread, (of, target, args)))
     thread.start()
-    _threads.append((thread, of))
     return thread
 
 

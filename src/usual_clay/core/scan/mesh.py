@@ -115,9 +115,11 @@ class TriangleMesh:
         out = np.abs(np.einsum("nk,nk->n", self.vertices - middle, normals))
         usual = 1.4826 * float(np.median(out))
         # Along a crease neighbours stand out alike; those of a spike only by their share of it.
-        rows = np.repeat(np.arange(len(out)), np.diff(links.indptr))
         around = np.zeros(len(out))
-        np.maximum.at(around, rows, out[links.indices])
+        linked = np.flatnonzero(np.diff(links.indptr))
+        if len(linked):
+            about = out[links.indices]
+            around[linked] = np.maximum.reduceat(about, links.indptr[linked])
         limit = max(STANDS_OUT * usual, LEAST_SPIKE * self.edge_length)
         return np.asarray((out > limit) & (out > 2 * around) & (count[:, 0] > 2))
 
