@@ -11,7 +11,7 @@ from scipy.integrate import simpson
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.curvature import bend_along, dot, rates_along
 from usual_clay.core.scan.mesh import unit
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
 
@@ -106,10 +106,16 @@ def joint_of(points: Floats, first: Side, second: Side) -> EdgeJoint:
     )
 
 
-def side_along(surface: BSplineSurface, points: Floats, along: Floats, step: Floats) -> Side:
+def side_along(
+    surface: BSplineSurface,
+    points: Floats,
+    along: Floats,
+    step: Floats,
+    feet: FootPoints | None = None,
+) -> Side:
     """Return what a surface has along lines: how fast its curvature changes is told from three
-    places a step apart, into the surface."""
-    feet = foot_points(surface, points)
+    places a step apart, into the surface; the feet of the points may be known already."""
+    feet = feet or foot_points(surface, points)
     place, normal, bend, way = _across(surface, feet.u, feet.v, along)
     (u0, u1), (v0, v1) = surface.domain
     u, v = (

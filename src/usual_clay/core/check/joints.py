@@ -7,14 +7,16 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.check.edges import EdgeJoint, Side, joint_of, places_along, side_along
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.spline.boundary import BORDERS, border_curve
+from usual_clay.core.spline.closest import FootPoints, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.parts import part_of
-from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 Grade = Literal["open", "G0", "G1", "G2", "G3"]
 GRADES: tuple[Grade, ...] = ("open", "G0", "G1", "G2", "G3")
@@ -29,11 +31,26 @@ BESIDE = 0.15
 
 @dataclass(frozen=True, eq=False)
 class Face:
-    """A face: its surface, and the edges at which it ends."""
+    """A face: its surface, and the edges at which it ends.
+
+    Attributes
+    ----------
+    rim : (n, 2) array or None
+        Parameters along its edges, where they are known.
+    """
 
     name: str
     surface: BSplineSurface
     edges: tuple[BSplineCurve, ...]
+    rim: Floats | None = None
+
+    def feet(self, points: Floats) -> FootPoints:
+        """Return the feet of points that lie near its edges."""
+        if self.rim is None:
+            return foot_points(self.surface, points)
+        places = surface_points(self.surface, *self.rim.T)
+        nearest = self.rim[cKDTree(places).query(points)[1]]
+        return foot_points(self.surface, points, (nearest[:, 0], nearest[:, 1]))
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,7 +106,11 @@ def face_of_surface(name: str, surface: BSplineSurface) -> Face:
         for border in BORDERS
         if np.ptp((edge := border_curve(surface, border)).points, axis=0).max() > 1e-6 * size
     )
-    return Face(name, surface, edges)
+    t = np.linspace(0, 1, PLACES)
+    none = np.zeros(PLACES)
+    rim = np.concatenate([np.stack(each, axis=1) for each in (
+        (none, t), (none + 1, t), (t, none), (t, none + 1))])  # fmt: skip
+    return Face(name, surface, edges, rim)
 
 
 def find_joints(
@@ -232,7 +253,7 @@ def _measured(faces: Sequence[Face], runs: Sequence[_Run], progress: Progress) -
             np.concatenate([getattr(run, name) for run in own])
             for name in ("points", "along", "into")
         )
-        side = side_along(face.surface, points, along, into)
+        side = side_along(face.surface, points, along, into, face.feet(points))
         for place, k in enumerate(mine):
             count = len(runs[k].points)
             sides[k, number] = side.part(slice(place * count, (place + 1) * count))
