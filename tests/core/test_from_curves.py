@@ -126,6 +126,19 @@ def test_a_net_passes_each_curve_lean_in_any_order_of_picking() -> None:
     assert families((*along, *across), 0.05) == ([0, 1, 2, 3], [4, 5, 6, 7, 8, 9])
 
 
+@pytest.mark.parametrize("counts", [(2, 6), (4, 2), (2, 2)])
+def test_a_net_takes_as_many_of_either_family_as_there_are(counts: tuple[int, int]) -> None:
+    along = tuple(curve(body(T, np.full(500, s)), 14) for s in np.linspace(0.2, 0.8, counts[0]))
+    across = tuple(
+        curve(body(np.full(500, x), 0.2 + 0.6 * T), 10) for x in np.linspace(0, 1, counts[1])
+    )
+    settings = NetSettings(within=0.05)
+    for one, other in ((along, across), (across, along)):
+        built = lean_surface(net_guide(one, other, settings), settings)
+        assert built.farthest <= 0.05
+        assert built.total <= 60
+
+
 def test_nets_and_rails_run_round() -> None:
     def radius(z: np.ndarray | float) -> np.ndarray | float:
         return 10 + 5 * np.sin(z / 10)

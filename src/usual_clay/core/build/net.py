@@ -254,7 +254,7 @@ def _rows(family: list[_Laid], to_pole: bool) -> Floats:
 
 def _with_places(rows: Floats, own: slice, met: Crossings, axis: int) -> Floats:
     """Return rows of places with those of poles before and behind."""
-    middle = met.place.shape[1 - axis] // 2
+    middle = met.place.shape[axis] // 2
     place = met.place[:, middle] if axis == 1 else met.place[middle]
     shape = list(rows.shape)
     shape[axis] = 1
