@@ -7,6 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from usual_clay.core.build.blend import BlendSettings, blend
 from usual_clay.core.build.crossings import families
@@ -306,6 +307,24 @@ def test_a_fill_is_calm_meets_what_is_beside_and_says_where_a_loop_is_open() -> 
         dome_edges(10 * np.column_stack([np.cos(turn), np.sin(turn)])), (), FillSettings()
     )
     assert "2 of its corners, of up to 63 degrees" in six.words
+
+
+def test_feet_near_a_side_that_shrinks_to_a_point_are_the_nearest() -> None:
+    """On a lens between two bowed edges, against very many places of it."""
+    random = np.random.default_rng(1)
+    settings = FillSettings(within=0.02)
+    for _ in range(3):
+        bow, twist = random.uniform(0.1, 0.5), random.uniform(-0.4, 0.4)
+        edges = []
+        for side in (1, -1):
+            y = side * bow * 30 * np.sin(np.pi * T) * (1 + 0.3 * side * T)
+            z = 4 * np.sin(3 * T + side) + twist * y
+            edges.append(curve(np.stack([30 * T, y, z - z[0] - (z[-1] - z[0] - 5) * T], 1), 10))
+        lens = lean_surface(fill_guide(tuple(edges), (), settings), settings).surface
+        points = np.concatenate([curve_points(edge, np.linspace(0, 1, 200)) for edge in edges])
+        u, v = np.meshgrid(*[np.linspace(0, 1, 400)] * 2, indexing="ij")
+        seen = cKDTree(surface_points(lens, u.ravel(), v.ravel())).query(points)[0]
+        assert (np.abs(foot_points(lens, points).signed) <= seen + 1e-9).all()
 
 
 def test_a_blend_meets_both_surfaces_in_tangent_and_curvature_everywhere() -> None:

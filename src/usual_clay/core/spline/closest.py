@@ -36,6 +36,8 @@ LEAST_SAMPLES, LEAST_PER_SPAN = 48, 6
 NEAREST = 24
 # From a side that shrinks to a point it is looked in so many directions, these parts of the way.
 DIRECTIONS, PARTS_OF_WAY = 97, np.array([0.03, 0.1, 0.3, 0.6, 1.0])
+# A foot so near to such a side, as a share of the surface, may have stuck there.
+NEAR_POLE = 0.01
 # Points far off are compared with one place in so many along each direction.
 EVERY = 3
 
@@ -236,14 +238,16 @@ def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: Foot
 def _off_poles(surface: BSplineSurface, points: Floats, step: float, feet: FootPoints) -> None:
     """Look in other directions from a side that shrinks to a point, in place.
 
-    There the parameter along the side moves nothing, and would stay what it is.
+    There, and as good as there, the parameter along the side moves nothing, and would stay what
+    it is.
     """
     for direction, end in ((0, 0), (0, -1), (1, 0), (1, -1)):
         row = surface.points[end] if direction == 0 else surface.points[:, end]
         if float(np.ptp(row, axis=0).max()) > step:
             continue
         at, inward = surface.domain[direction][end], 1.0 if end == 0 else -1.0
-        there = np.flatnonzero((feet.u, feet.v)[direction] == at)
+        low, high = surface.domain[direction]
+        there = np.flatnonzero(np.abs((feet.u, feet.v)[direction] - at) <= NEAR_POLE * (high - low))
         if not len(there):
             continue
         other = np.linspace(*surface.domain[1 - direction], DIRECTIONS)
@@ -254,7 +258,6 @@ def _off_poles(surface: BSplineSurface, points: Floats, step: float, feet: FootP
         ahead = (points[there] - row[0]) @ (tangent / speed[:, None]).T
         best = np.argmax(ahead, axis=1)
         way = ahead[np.arange(len(there)), best] / speed[best]
-        low, high = surface.domain[direction]
         away = np.clip(np.maximum(way, 0.0)[:, None] * PARTS_OF_WAY, 0.0, (high - low) / 2)
         tried = at + inward * away, np.repeat(other[best][:, None], len(PARTS_OF_WAY), axis=1)
         seeds = [part.ravel() for part in (tried if direction == 0 else tried[::-1])]
