@@ -22,6 +22,7 @@ from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, BodyShape, Spot
+from usual_clay.core.body.mass import volume_of
 from usual_clay.core.body.settings import ShellSettings, ThickenSettings
 from usual_clay.core.body.shapes import (
     FACE,
@@ -34,7 +35,6 @@ from usual_clay.core.body.shapes import (
     joined_names,
     parts,
     size_of,
-    volume_of,
 )
 from usual_clay.core.body.sources import Taken, places_of
 from usual_clay.core.body.trim import away_from

@@ -15,6 +15,7 @@ from OCP.TopoDS import TopoDS
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.join import sewn, solid_where_closed
+from usual_clay.core.body.mass import volume_of
 from usual_clay.core.body.shapes import (
     EDGE,
     FACE,
@@ -25,7 +26,6 @@ from usual_clay.core.body.shapes import (
     parts,
     read,
     sound,
-    volume_of,
 )
 
 # So many rounds or more meet in a corner.

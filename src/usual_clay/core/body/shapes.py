@@ -14,7 +14,6 @@ from OCP.BRepAdaptor import BRepAdaptor_Curve
 from OCP.BRepBndLib import BRepBndLib
 from OCP.BRepCheck import BRepCheck_Analyzer
 from OCP.BRepClass3d import BRepClass3d_SolidClassifier
-from OCP.BRepGProp import BRepGProp
 from OCP.BRepLib import BRepLib
 from OCP.BRepTools import BRepTools
 from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as Shapes
@@ -30,6 +29,7 @@ from OCP.TopoDS import TopoDS, TopoDS_Compound, TopoDS_Shape
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyShape, Place
+from usual_clay.core.body.mass import held_by, skin_of, volume_of
 from usual_clay.core.body.meshing import triangles_of
 
 # How near triangles that are drawn lie, as a share of a body's size.
@@ -162,24 +162,10 @@ def faced_outward(solid: TopoDS_Shape) -> TopoDS_Shape:
     return whole
 
 
-def volume_of(shape: TopoDS_Shape, within: float | None = None) -> float:
-    """Return the volume, mm cubed, right to a share of it where one is given."""
-    properties = GProp_GProps()
-    given = () if within is None else (within,)
-    BRepGProp.VolumeProperties_s(shape, properties, *given)
-    return float(properties.Mass())
-
-
 def is_smaller(shape: TopoDS_Shape, whole: TopoDS_Shape) -> bool:
     """Tell whether a solid holds less than another that it was cut out of."""
-    left, before = volume_of(shape, LEAST_TAKEN), volume_of(whole, LEAST_TAKEN)
+    left, before = volume_of(shape), volume_of(whole)
     return before - left >= LEAST_TAKEN * before
-
-
-def area_of(shape: TopoDS_Shape) -> float:
-    properties = GProp_GProps()
-    BRepGProp.SurfaceProperties_s(shape, properties)
-    return float(properties.Mass())
 
 
 def is_within(solid: TopoDS_Shape, place: Place) -> bool:
@@ -223,11 +209,8 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
     if named.shape is not shape:
         shape = named.shape
         faces, solids = parts(shape, FACE), parts(shape, SOLID)
-    area = GProp_GProps()
-    BRepGProp.SurfaceProperties_s(shape, area, 1e-7)
-    volume = GProp_GProps()
-    if solids:
-        BRepGProp.VolumeProperties_s(shape, volume, 1e-7)
+    area = skin_of(shape)
+    volume = held_by(shape) if solids else GProp_GProps()
     held = volume if solids and volume.Mass() > 0 else area
     centre = held.CentreOfMass()
     matrix = volume.MatrixOfInertia() if solids else None

@@ -21,13 +21,13 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade
 from usual_clay.core.body.join import sewn, solid_where_closed
 from usual_clay.core.body.kernel import curve_to_kernel
+from usual_clay.core.body.mass import area_of, volume_of
 from usual_clay.core.body.settings import PartSettings, TrimSettings, Way
 from usual_clay.core.body.shapes import (
     EDGE,
     FACE,
     SOLID,
     Named,
-    area_of,
     body_of,
     box_of,
     compound,
@@ -35,7 +35,6 @@ from usual_clay.core.body.shapes import (
     joined_names,
     listed,
     parts,
-    volume_of,
 )
 from usual_clay.core.body.sources import Taken, places_of, plane_face
 from usual_clay.core.progress import Progress
