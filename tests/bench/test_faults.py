@@ -19,10 +19,12 @@ from PySide6.QtTest import QTest
 import usual_clay.bench
 from tests.bench.hands import Hands
 from usual_clay.bench import guard
+from usual_clay.bench import session as bench_session
 from usual_clay.bench.gestures import look
 from usual_clay.bench.stage import pane as pane_file
 from usual_clay.bench.start import ENDED
 from usual_clay.job.items import Curve, Surface
+from usual_clay.job.job import Job
 from usual_clay.log import take_last_fault
 
 # Errors that C code raises below the method that Qt called.
@@ -109,9 +111,11 @@ def test_garbage_ends_in_the_interface_thread(hands: Hands) -> None:
 
 @pytest.mark.parametrize("name", ERRORS)
 def test_no_error_ends_the_window_or_the_work(
-    watched: Hands, name: str, monkeypatch: pytest.MonkeyPatch, job_file: Path
+    watched: Hands, name: str, monkeypatch: pytest.MonkeyPatch, job_file: Path, as_read: Job
 ) -> None:
-    watched.window.documents.open_file(job_file)
+    with monkeypatch.context() as once:
+        once.setattr(bench_session, "read_job", lambda _path: as_read)
+        watched.window.documents.open_file(job_file)
     watched.wait()
     session, cards = watched.session, watched.window.cards
     surface = session.choice.surface()
