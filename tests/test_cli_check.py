@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from itertools import pairwise
 from pathlib import Path
 
@@ -127,6 +128,7 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     hands.wait()
     assert hands.pane.view.camera.height < before
     assert card.mend.isEnabled()
+    assert "in the mean gap 0.0300 mm, 90.000°" in card.rows[0].toolTip()
     # What mends it begins with its two surfaces.
     ids = {item.name: item.id for item in hands.session.job.all(Surface)}
     for press in (card.mend, card.blend):
@@ -149,8 +151,14 @@ def test_joints_and_spots_are_listed_in_the_window_and_stripes_shown(
     )
     hands.wait()
     assert card.joints[0].grade == "G0"
-    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
     hands.session.commit(hands.session.job.changed("body-1", visible=True), "show")
+    hands.wait()
+    assert len(card.joints) > 12
+    hands.press("length")
+    lengths = [float(re.search(r"over ([\d.]+) mm", row.toolTip())[1]) for row in card.rows]
+    assert lengths == sorted(lengths, reverse=True)
+    assert lengths[0] == 30.0 > lengths[-1]
+    hands.key(Qt.Key.Key_Escape, widget=hands.pane)
     hands.window.rail.tools["spots"].click()
     hands.wait()
     assert len(hands.window.cards.card.rows) == 1

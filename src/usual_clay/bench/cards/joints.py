@@ -24,6 +24,14 @@ OWNER = "joints"
 # So many rows are shown, the worst first.
 MOST = 24
 WIDE = 290
+# By what rows are sorted: its word, what it means, and its figure of a joint, the worst greatest.
+ORDERS: dict[str, tuple[str, Callable[[FoundJoint], float]]] = {
+    "class": ("The class that is reached", lambda each: -GRADES.index(each.grade)),
+    "gap": ("How far they are apart", lambda each: each.gap),
+    "angle": ("Between the tangent planes", lambda each: each.angle),
+    "step": ("Of curvature", lambda each: each.step),
+    "length": ("How long they run beside each other", lambda each: each.length),
+}
 TIPS = ("They touch", "One tangent plane", "One curvature", "One change of curvature")
 
 
@@ -40,11 +48,16 @@ class JointsCard(Card):
         self.wanted = Choice(list(zip(GRADES[1:], TIPS, strict=True)))
         self.wanted.set_value(self._wanted)
         self.wanted.chosen.connect(self._want)
+        self._order = "class"
+        self.order = Choice([(word, tip) for word, (tip, _) in ORDERS.items()])
+        self.order.set_value(self._order)
+        self.order.chosen.connect(self._sort)
         self.limit = number(0.001, 50, 3, " mm", "Faces no farther apart have a joint", "Within")
         self.limit.setValue(self._limit)
         self.limit.valueChanged.connect(self._set_limit)
         self.column.addWidget(Row("Wanted", self.wanted))
         self.column.addWidget(Row("Within", self.limit))
+        self.column.addWidget(Row("Sorted by", self.order))
         self.add_say()
         self._rows = QVBoxLayout()
         self._rows.setSpacing(1)
@@ -105,6 +118,11 @@ class JointsCard(Card):
         self.wanted.set_value(grade)
         self._show()
 
+    def _sort(self, order: str) -> None:
+        self._order = order
+        self.order.set_value(order)
+        self._show()
+
     def _set_limit(self, value: float) -> None:
         self._limit = value
         self.refresh()
@@ -123,10 +141,12 @@ class JointsCard(Card):
         for row in self.rows:
             row.deleteLater()
         self.rows = []
-        for joint in self.joints[:MOST]:
+        figure = ORDERS[self._order][1]
+        for joint in sorted(self.joints, key=figure, reverse=True)[:MOST]:
             self._add(self._row(joint))
         if len(self.joints) > MOST:
-            self._add(label(f"and {len(self.joints) - MOST} better ones", role="small"))
+            words = "shorter" if self._order == "length" else "better"
+            self._add(label(f"and {len(self.joints) - MOST} {words} ones", role="small"))
         self._show_mends()
         wanted = self._wanted
         self.session.sight.grade([(each.points, each.short_of(wanted)) for each in self.joints])
@@ -142,8 +162,12 @@ class JointsCard(Card):
         )
         if self._wanted == "G3":
             figures = f"step {joint.step:.4f} /mm, flow {joint.flow:.5f} /mm²"
-        row = button("", f"{between}: {figures}, over {joint.length:.1f} mm", role="row",
-                     clicked=partial(self._fly, joint))  # fmt: skip
+        means = (
+            f"in the mean gap {joint.mean_gap:.4f} mm, {np.degrees(joint.mean_angle):.3f}°, step"
+            f" {joint.mean_step:.4f} /mm, flow {joint.mean_flow:.5f} /mm²"
+        )
+        told = f"{between}: at most {figures}; {means}; over {joint.length:.1f} mm"
+        row = button("", told, role="row", clicked=partial(self._fly, joint))
         mark = "short" if self._falls_short(joint) else "as wanted"
         lines = (f"{joint.grade}  {between}", f"      {figures}")
         metrics, cut = row.fontMetrics(), Qt.TextElideMode.ElideRight

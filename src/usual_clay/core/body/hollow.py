@@ -46,6 +46,8 @@ from usual_clay.core.scan.mesh import TriangleMesh
 PLACES = 17
 # A wall may be thinner than asked by this.
 THICK = 0.98
+# A wall thinner than this share of the body's thickness has room in it.
+ROOM = 0.15
 # How near an offset lies to where it should, mm.
 NEAR = 1e-4
 
@@ -157,6 +159,13 @@ def _no_room(body: Named, settings: ShellSettings, tight: tuple[float, Floats] |
         )
     shape = body_of(body)
     mean = 2 * shape.volume / max(shape.area, 1e-300)
+    if settings.wall < ROOM * mean:
+        return BodyError(
+            f"the geometry kernel cannot hollow this to a wall of {settings.wall:g} mm, though it"
+            f" is about {mean:.2f} mm thick in the mean: faces that meet aslant or smoothly stand"
+            " in the way. Leave another face open, try another wall, or hollow it before it is"
+            " cut and rounded", shape.centre,
+        )  # fmt: skip
     return BodyError(
         f"a wall of {settings.wall:g} mm has no room in it: the body is about {mean:.2f} mm thick"
         " in the mean. Make the wall thinner, or open another face: one that goes on smoothly into"
