@@ -6,6 +6,7 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
+from tests.solids import write_boxes
 
 from benchmarks.timing import say, seconds
 from benchmarks.window import in_a_window
@@ -31,6 +32,7 @@ def checking(runs: int = 3) -> None:
     """What the Check station works out, over as much as a large job has."""
     from usual_clay.bench.paper import write_report_file
     from usual_clay.demo.make import demo_job_file
+    from usual_clay.files.body_file import read_body
     from usual_clay.files.job_file import read_job
 
     surfaces = [sheet(0, k, 10) for k in range(50)]
@@ -40,6 +42,10 @@ def checking(runs: int = 3) -> None:
     faces = [face_of_surface(f"{k}", sheet(k // 20, k % 20, 6)) for k in range(200)]
     times = [seconds(lambda: find_joints(faces, 0.2)) for _ in range(runs)]
     say(f"joints of 200 faces, {len(find_joints(faces, 0.2))} of them", times, "s", "under 2")
+    with tempfile.TemporaryDirectory() as folder:
+        write_boxes(Path(folder) / "many.step", 1667)
+        times = [seconds(lambda: read_body(Path(folder) / "many.step"))]
+    say("a STEP of 10002 faces read as a closed body", times, "s", "")
     job = read_job(demo_job_file())
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "report.pdf"

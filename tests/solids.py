@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from usual_clay.core.body.body_shape import BodyMade, BodyShape
+from usual_clay.core.body.kernel import silenced
 from usual_clay.core.body.operate import operate
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.spline.basis import even_knots
@@ -17,6 +19,8 @@ from usual_clay.core.spline.surface import BSplineSurface
 
 LONG, WIDE, TALL = 10.0, 20.0, 30.0
 FOUR = even_knots(2, 1)
+# So many boxes stand in a row; each is 2 mm wide, 3 mm from the next.
+ROW, WIDE, APART = 40, 2.0, 3.0
 
 
 def flat(a: Any, b: Any, c: Any, d: Any) -> BSplineSurface:
@@ -63,3 +67,19 @@ def square(z: float = 0.0) -> list[tuple[str, BSplineCurve]]:
     """Return the sides of a square of 6 mm, the last of which runs the other way."""
     a, b, c, d = (2, 2, z), (8, 2, z), (8, 8, z), (2, 8, z)
     return [("a", line(a, b)), ("b", line(b, c)), ("c", line(c, d)), ("d", line(a, d))]
+
+
+def write_boxes(path: Path, count: int) -> None:
+    """Write so many boxes of six faces each as one STEP file."""
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
+    from OCP.gp import gp_Pnt
+    from OCP.STEPControl import STEPControl_StepModelType, STEPControl_Writer
+
+    from usual_clay.core.body.shapes import compound
+
+    corners = (gp_Pnt(APART * (k % ROW), APART * (k // ROW), 0.0) for k in range(count))
+    boxes = [BRepPrimAPI_MakeBox(at, WIDE, WIDE, WIDE).Shape() for at in corners]
+    with silenced():
+        writer = STEPControl_Writer()
+        writer.Transfer(compound(boxes), STEPControl_StepModelType.STEPControl_AsIs)
+        writer.Write(str(path))

@@ -13,13 +13,14 @@ import pytest
 import trimesh
 
 from tests.core.test_spline import any_surface
-from tests.solids import box_faces
+from tests.solids import box_faces, write_boxes
 from usual_clay.core.body.operate import operate
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.fit.curve.fitter import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.make import DrawnSettings, make_curve
+from usual_clay.files.body_file import read_body
 from usual_clay.files.deliver import DeliverSettings, Written, deliver, write_pieces
 from usual_clay.files.errors import FileError
 from usual_clay.files.exchange import read_curves, read_exchange
@@ -177,3 +178,12 @@ def test_an_svg_is_of_true_size_and_exact_for_cubics(tmp_path: Path) -> None:
     assert width == pytest.approx(np.ptp(curve.points[:, 0]) + 4, abs=0.5)
     box = [float(word) for word in root.attrib["viewBox"].split()]
     assert box[2] == pytest.approx(width, rel=1e-4)
+
+
+def test_a_step_of_very_many_faces_is_read_whole(tmp_path: Path) -> None:
+    """Of 10,000 `benchmarks/` tells how long it takes."""
+    path = tmp_path / "many.step"
+    write_boxes(path, 150)
+    body = read_body(path)
+    assert body.volume == pytest.approx(150 * 8)
+    assert len(body.triangles) == 150 * 12
