@@ -20,7 +20,7 @@ from usual_clay.core.spline.surface import BSplineSurface
 LONG, WIDE, TALL = 10.0, 20.0, 30.0
 FOUR = even_knots(2, 1)
 # So many boxes stand in a row; each is 2 mm wide, 3 mm from the next.
-ROW, WIDE, APART = 40, 2.0, 3.0
+ROW, SIDE, APART = 40, 2.0, 3.0
 
 
 def flat(a: Any, b: Any, c: Any, d: Any) -> BSplineSurface:
@@ -78,7 +78,7 @@ def write_boxes(path: Path, count: int) -> None:
     from usual_clay.core.body.shapes import compound
 
     corners = (gp_Pnt(APART * (k % ROW), APART * (k // ROW), 0.0) for k in range(count))
-    boxes = [BRepPrimAPI_MakeBox(at, WIDE, WIDE, WIDE).Shape() for at in corners]
+    boxes = [BRepPrimAPI_MakeBox(at, SIDE, SIDE, SIDE).Shape() for at in corners]
     with silenced():
         writer = STEPControl_Writer()
         writer.Transfer(compound(boxes), STEPControl_StepModelType.STEPControl_AsIs)

@@ -13,7 +13,7 @@ from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.patches import solve_patches
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
-from usual_clay.bench.widgets import Choice, Row, button, label, number
+from usual_clay.bench.widgets import Choice, Row, button, combo, label, number
 from usual_clay.core.check.joints import G0_GAP, GRADES, FoundJoint, find_joints
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.progress import Progress, stretch
@@ -49,9 +49,11 @@ class JointsCard(Card):
         self.wanted.set_value(self._wanted)
         self.wanted.chosen.connect(self._want)
         self._order = "class"
-        self.order = Choice([(word, tip) for word, (tip, _) in ORDERS.items()])
-        self.order.set_value(self._order)
-        self.order.chosen.connect(self._sort)
+        self.order = combo("By what the rows are sorted")
+        for place, (word, (tip, _)) in enumerate(ORDERS.items()):
+            self.order.addItem(word)
+            self.order.setItemData(place, tip, Qt.ItemDataRole.ToolTipRole)
+        self.order.currentTextChanged.connect(self._sort)
         self.limit = number(0.001, 50, 3, " mm", "Faces no farther apart have a joint", "Within")
         self.limit.setValue(self._limit)
         self.limit.valueChanged.connect(self._set_limit)
@@ -120,7 +122,6 @@ class JointsCard(Card):
 
     def _sort(self, order: str) -> None:
         self._order = order
-        self.order.set_value(order)
         self._show()
 
     def _set_limit(self, value: float) -> None:
