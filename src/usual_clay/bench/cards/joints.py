@@ -48,12 +48,11 @@ class JointsCard(Card):
         self.wanted = Choice(list(zip(GRADES[1:], TIPS, strict=True)))
         self.wanted.set_value(self._wanted)
         self.wanted.chosen.connect(self._want)
-        self._order = "class"
         self.order = combo("By what the rows are sorted")
         for place, (word, (tip, _)) in enumerate(ORDERS.items()):
             self.order.addItem(word)
             self.order.setItemData(place, tip, Qt.ItemDataRole.ToolTipRole)
-        self.order.currentTextChanged.connect(self._sort)
+        self.order.currentTextChanged.connect(lambda _order: self._show())
         self.limit = number(0.001, 50, 3, " mm", "Faces no farther apart have a joint", "Within")
         self.limit.setValue(self._limit)
         self.limit.valueChanged.connect(self._set_limit)
@@ -77,9 +76,9 @@ class JointsCard(Card):
             "Solve together", "Solve both patches of the chosen joint again, smooth over it",
             clicked=self._solve,
         )  # fmt: skip
-        self.mends = self.mend, self.blend, self.solve
         self._chosen: FoundJoint | None = None
-        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel), *self.mends)
+        self.pin_buttons(button("Close", "Put it away (Esc)", clicked=self.cancel),
+                         self.mend, self.blend, self.solve)  # fmt: skip
         self._show_mends()
         self.column.addStretch(1)
 
@@ -120,10 +119,6 @@ class JointsCard(Card):
         self.wanted.set_value(grade)
         self._show()
 
-    def _sort(self, order: str) -> None:
-        self._order = order
-        self._show()
-
     def _set_limit(self, value: float) -> None:
         self._limit = value
         self.refresh()
@@ -142,11 +137,12 @@ class JointsCard(Card):
         for row in self.rows:
             row.deleteLater()
         self.rows = []
-        figure = ORDERS[self._order][1]
+        order = self.order.currentText()
+        figure = ORDERS[order][1]
         for joint in sorted(self.joints, key=figure, reverse=True)[:MOST]:
             self._add(self._row(joint))
         if len(self.joints) > MOST:
-            words = "shorter" if self._order == "length" else "better"
+            words = "shorter" if order == "length" else "better"
             self._add(label(f"and {len(self.joints) - MOST} {words} ones", role="small"))
         self._show_mends()
         wanted = self._wanted
@@ -194,13 +190,13 @@ class JointsCard(Card):
 
     def _show_mends(self) -> None:
         """Offer what can mend the chosen joint."""
-        two = self._surfaces()
-        # Solving them together brings one tangent plane, and no more.
-        patches = bool(two) and self._chosen is not None and self._chosen.grade in ("open", "G0")
-        patches = patches and all(each.made_by(PatchSettings) for each in two)
+        joint, two = self._chosen, self._surfaces()
+        gap, grade = (joint.gap, joint.grade) if joint is not None and two else (0.0, "")
         self.mend.setEnabled(bool(two))
-        self.blend.setVisible(bool(two) and self._chosen is not None and self._chosen.gap > G0_GAP)
-        self.solve.setVisible(patches)
+        self.blend.setVisible(gap > G0_GAP)
+        # Solving them together brings one tangent plane, and no more.
+        patches = all(each.made_by(PatchSettings) for each in two)
+        self.solve.setVisible(patches and grade in ("open", "G0"))
 
     def _begin_with(self, task: str) -> None:
         """Begin a task with the two surfaces of the chosen joint."""

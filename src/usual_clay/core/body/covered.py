@@ -48,8 +48,8 @@ def cover_loop(settings: CoverSettings, taken: Taken, progress: Progress) -> Bod
     )
     progress(0.9, "Trimming")
     face = _trimmed(made, ON_FACE * settings.within)
-    named = Named(face)
-    named.call([face], " and ".join(name for name, _ in taken.all("edges")[:2]) + " covered")
+    edges = " and ".join(name for name, _ in taken.all("edges")[:2])
+    named = Named.one(face, f"{edges} covered")
     gaps = tuple(EdgeGap(gap.between, gap.gap, 0.0, gap.at, 0.0, True) for gap in made.gaps)
     return BodyMade(body_of(named), made.words, gaps)
 

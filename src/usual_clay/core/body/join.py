@@ -162,11 +162,11 @@ def solid_where_closed(named: Named) -> Named:
     shells = parts(named.shape, SHELL)
     loose = _loose_faces(named, shells)
     # A face that closes in itself is a shell of its own.
-    alone = [face for face in loose if _is_closed(face)]
+    alone = [face for face in loose if is_closed(face)]
     shells += [_shell_of(face) for face in alone]
     loose = [face for face in loose if face not in alone]
     for shell in shells:
-        if not _is_closed(shell):
+        if not is_closed(shell):
             made.append(shell)
             continue
         maker = BRepBuilderAPI_MakeSolid(TopoDS.Shell(shell))
@@ -178,7 +178,8 @@ def solid_where_closed(named: Named) -> Named:
     return _renamed(named, whole)
 
 
-def _is_closed(shape: Any) -> bool:
+def is_closed(shape: Any) -> bool:
+    """Tell whether no face of a shape ends where no other begins."""
     return all(len(faces) > 1 for _, faces in faces_of_edges(shape))
 
 
@@ -244,9 +245,7 @@ def close(settings: CloseSettings, taken: Taken, progress: Progress) -> BodyMade
             line = _line_of(wire)
             spots.append(Spot(words, tuple(line.mean(axis=0))))
             continue
-        cap = Named(face)
-        cap.call([face], "Cap" if len(meant) == 1 else f"Cap {number + 1}")
-        caps.append(cap)
+        caps.append(Named.one(face, "Cap" if len(meant) == 1 else f"Cap {number + 1}"))
     if not caps:
         raise BodyError(spots[0].words, spots[0].at)
     gaps = gaps_between([named, *caps], settings.gap, stretch(progress, 0.7, 0.8))

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.spline.basis import collocation
-from usual_clay.core.spline.boundary import BORDERS, Border, border_curve, border_rows, knots_along
+from usual_clay.core.spline.boundary import BORDERS, Border, border_curve, border_rows
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.surface import BSplineSurface
@@ -34,6 +35,10 @@ class _Row:
     curve: BSplineCurve
     t: Floats
     points: Floats
+
+    @cached_property
+    def tree(self) -> cKDTree:
+        return cKDTree(self.points)
 
 
 def brought_together(
@@ -122,7 +127,7 @@ def _feet(rows: Sequence[_Row], points: Floats, reach: float) -> tuple[Floats, F
     where they are farther than a reach."""
     feet, away = np.zeros_like(points), np.full(len(points), np.inf)
     for row in rows:
-        apart, first = cKDTree(row.points).query(points)
+        apart, first = row.tree.query(points)
         near = np.flatnonzero(apart <= reach)
         if not len(near):
             continue
@@ -150,9 +155,7 @@ def _moved(surface: BSplineSurface, rows: Sequence[tuple[_Row, Floats]]) -> BSpl
     """Return a surface with its borders moved, ends exactly and between them by least squares."""
     points = surface.points.copy()
     for row, shift in rows:
-        knots = knots_along(surface, row.border)
-        degree = len(knots) - len(row.curve.points) - 1
-        basis = np.asarray(collocation(knots, degree, row.t))
+        basis = collocation(row.curve.knots, row.curve.degree, row.t)
         net = np.zeros((basis.shape[1], 3))
         net[0], net[-1] = shift[0], shift[-1]
         left = shift - basis[:, [0, -1]] @ net[[0, -1]]

@@ -14,7 +14,7 @@ from OCP.gp import gp_Pnt
 from OCP.TopoDS import TopoDS
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.body.join import sewn, solid_where_closed
+from usual_clay.core.body.join import is_closed, sewn, solid_where_closed
 from usual_clay.core.body.mass import volume_of
 from usual_clay.core.body.shapes import (
     EDGE,
@@ -70,8 +70,7 @@ def set_back(
     """Return a rounded body with the corner of so many rounds set back; None where it cannot be.
 
     What lies nearer to the corner than the distance gives way to a face that goes on smoothly from
-    the rounds and from the faces between them (a filling with tangents: Plateau 1999 is the
-    kernel's).
+    the rounds and from the faces between them: the kernel's own filling, with tangents.
     """
     body = read(exact)
     ball = BRepPrimAPI_MakeSphere(gp_Pnt(*(float(x) for x in at)), distance).Shape()
@@ -88,13 +87,14 @@ def set_back(
     corner = _filled(parts(hollow[0], EDGE), rest)
     if corner is None:
         return None
-    whole = solid_where_closed(sewn([*(_called(f, named.name(f)) for f in rest), corner], SEWN))
+    whole = solid_where_closed(sewn([*(Named.one(f, named.name(f)) for f in rest), corner], SEWN))
     whole, valid = sound(whole)
-    change = abs(volume_of(whole.shape) - volume_of(body.shape))
-    if not valid or any(len(faces) < 2 for _, faces in faces_of_edges(whole.shape)):
+    if not valid or not is_closed(whole.shape):
         return None
     # The face lies between what the ball took away and what was there.
-    return exact_of(whole) if change < volume_of(body.shape) - volume_of(named.shape) else None
+    before = volume_of(body.shape)
+    change, taken = abs(volume_of(whole.shape) - before), before - volume_of(named.shape)
+    return exact_of(whole) if change < taken else None
 
 
 def _filled(edges: Sequence[Any], rest: Sequence[Any]) -> Named | None:
@@ -106,10 +106,4 @@ def _filled(edges: Sequence[Any], rest: Sequence[Any]) -> Named | None:
         own, face = beside[0]
         filling.Add(TopoDS.Edge(own), TopoDS.Face(face), GeomAbs_Shape.GeomAbs_G1)
     filling.Build()
-    return _called(TopoDS.Face(filling.Face()), NAME) if filling.IsDone() else None
-
-
-def _called(face: Any, name: str) -> Named:
-    named = Named(face)
-    named.call([face], name)
-    return named
+    return Named.one(TopoDS.Face(filling.Face()), NAME) if filling.IsDone() else None

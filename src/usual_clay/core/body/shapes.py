@@ -52,6 +52,13 @@ class Named:
         self._known = Shapes()
         self._names: dict[int, str] = {}
 
+    @classmethod
+    def one(cls, face: TopoDS_Shape, name: str) -> Named:
+        """Return a single face under its name."""
+        named = cls(face)
+        named.call([face], name)
+        return named
+
     def name(self, face: Any, otherwise: str = "") -> str:
         return self._names.get(self._known.FindIndex(face), otherwise)
 

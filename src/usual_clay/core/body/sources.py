@@ -60,9 +60,7 @@ def shape_of(name: str, geometry: Any, far: float = 0.0) -> Named:
         face = plane_face(geometry.point, geometry.axis, far)
     else:
         raise BodyError(f"{name} is no surface, body or plane: choose another")
-    named = Named(face)
-    named.call([face], name)
-    return named
+    return Named.one(face, name)
 
 
 def face_of(name: str, surface: BSplineSurface) -> Any:
