@@ -27,6 +27,7 @@ from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.journal import Journal, journal_folder, left_behind
 from usual_clay.job.items import Body, Curve, Surface
 from usual_clay.job.job import Job
+from usual_clay.job.remake import stale
 
 
 @pytest.fixture
@@ -240,7 +241,11 @@ def test_what_a_window_left_is_offered_and_opened(
     autosave.journal = Journal(journal_folder() / f"{gone.stdout.strip()}-1")
     session = hands.session
     session.save(tmp_path / "faces.uclay")
-    session.commit(session.job.changed(next(iter(session.job.items)), name="Written down"), "name")
+    first, *_, last = session.job.items
+    session.commit(session.job.changed(last, visible=False), "hide")
+    session.commit(session.job.changed(first, name="Written down"), "name")
+    session.commit(session.job.changed(first, name="Too far"), "name again")
+    session.undo()
     autosave.write()
     hands.wait(lambda: autosave._written is session.job)
     (left,) = left_behind()
@@ -260,6 +265,20 @@ def test_what_a_window_left_is_offered_and_opened(
     assert any(item.name == "Written down" for item in fresh.job.items.values())
     # It is kept only when it is saved.
     assert not fresh.is_saved
+    # What was done before can be undone still, and is the same thing where nothing changed.
+    middle = fresh.job.items[first], fresh.job.items[last]
+    fresh.redo()
+    assert fresh.job.items[first].name == "Too far"
+    fresh.undo()
+    fresh.undo()
+    assert fresh.job.items[first].name not in ("Written down", "Too far")
+    assert fresh.job.items[last] is middle[1]
+    assert not middle[1].visible
+    fresh.undo()
+    assert fresh.job.items[last].visible
+    assert fresh.job.items[last].geometry is middle[1].geometry
+    assert fresh.is_saved is False
+    assert stale(fresh.job) == []
     assert left_behind() == []
     assert os.environ["XDG_STATE_HOME"] == str(tmp_path)
     fresh.work.cancel_all()

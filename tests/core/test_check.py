@@ -26,8 +26,8 @@ from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.core.spline.tessellate import grid_triangles
-from usual_clay.job.checking import tightest_of, undercut_of
 from usual_clay.job.combs import parts_of
+from usual_clay.job.face_figures import tightest_of, undercut_of
 from usual_clay.job.items import Surface
 
 AXES = gp_Ax3(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))
@@ -81,7 +81,7 @@ def test_draft_of_a_cone_and_the_tightest_place_and_undercut() -> None:
     normals = np.stack([np.cos(t) * np.cos(lean), np.sin(t) * np.cos(lean),
                         np.full(9, np.sin(lean))], axis=1)  # fmt: skip
     assert draft_angle(normals, np.array([0, 0, 2.0])) == pytest.approx(np.full(9, lean))
-    bowl = face_of_surface("Bowl", paraboloid(0.5, 0.2))
+    bowl = paraboloid(0.5, 0.2)
     radius, at = tightest_of(bowl)
     assert radius == pytest.approx(1.0, rel=5e-3)
     assert np.abs(at[:2]).max() < 0.05

@@ -72,7 +72,7 @@ class Autosave(QObject):
         """Write the job as it stands, off the interface thread."""
         self._stop()
         session, journal = self._session, self.journal
-        job, path = session.job, session.path
+        job, path, steps = session.job, session.path, session.history.steps
         if session.is_saved or job is self._written or not job.items:
             return
         if self._writer is not None and self._writer.is_alive():
@@ -85,7 +85,7 @@ class Autosave(QObject):
         def write() -> None:
             # Nobody waits for it, and nobody is told of it but where it fails.
             try:
-                journal.write(job, path, shown)
+                journal.write(job, path, shown, steps)
             except FileError as error:
                 self._came.emit(job, error)
             else:

@@ -19,7 +19,8 @@ from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import ClayError
 from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
-from usual_clay.files.job_file import read_job, read_sound, write_job
+from usual_clay.files.job_file import read_job, read_sound, read_steps, write_job
+from usual_clay.files.shared import Shared
 from usual_clay.job.edits import make
 from usual_clay.job.edits.arrange import in_group
 from usual_clay.job.edits.shaping import with_moved
@@ -27,6 +28,7 @@ from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError, forget
 from usual_clay.job.remake import with_quick_followers
+from usual_clay.log import logger
 
 # So much of what is missing in a damaged file is told.
 MOST_TOLD = 3
@@ -242,8 +244,11 @@ class Session(QObject):
 
     def open(self, path: Path) -> bool:
         """Open a job file; on trouble the open job stays as it was."""
+        return self._open(path, Shared())
+
+    def _open(self, path: Path, shared: Shared) -> bool:
         try:
-            self._replace(read_job(path), path)
+            self._replace(read_job(path, shared), path)
         except FileError as error:
             return self._open_sound(path, error)
         return True
@@ -269,14 +274,29 @@ class Session(QObject):
 
     def recover(self, path: Path, known: str) -> bool:
         """Open what was not saved; it counts as not saved still, under the name that it had."""
-        if not self.open(path):
+        shared = Shared()
+        if not self._open(path, shared):
             return False
+        if self.path is not None:
+            # All of it was sound: the history that led there may be, too.
+            self._bring_back(path, shared)
         self.path = Path(known) if known else None
         self._seen = None if self.path is None else signature(self.path)
         self._saved = Job()
         self.job_changed.emit()
         self.told.emit("news", "Recovered. Save it to keep it.")
         return True
+
+    def _bring_back(self, path: Path, shared: Shared) -> None:
+        """Bring back the history that lies beside a recovered job, without its own step."""
+        try:
+            steps, at = read_steps(path, shared)
+        except FileError as error:
+            logger.warning("%s", error)
+            return
+        if steps:
+            steps[at] = steps[at][0], self.job
+            self.history = History.of(steps, at)
 
     def new(self) -> None:
         self._replace(Job(), None)

@@ -20,9 +20,8 @@ from usual_clay.job.checking import (
     against_scan,
     checked_items,
     faces_in,
-    tightest_of,
-    undercut_of,
 )
+from usual_clay.job.face_figures import face_figures
 from usual_clay.job.items import Scan
 from usual_clay.job.job import Job
 from usual_clay.job.reporting import joint_row, scan_rows
@@ -74,13 +73,13 @@ def run_check(options: argparse.Namespace) -> int:
         "joints": [joint_row(joint) for joint in joints],
         "faces": [
             {
-                "name": face.name,
-                "control_points": list(face.surface.counts),
-                "degree": list(face.surface.degrees),
-                "smallest_radius": _finite(tightest_of(face)[0]),
-                "undercut": undercut_of(face, pull),
+                "name": each.face.name,
+                "control_points": list(each.face.surface.counts),
+                "degree": list(each.face.surface.degrees),
+                "smallest_radius": _finite(each.radius),
+                "undercut": each.undercut,
             }
-            for face in faces
+            for each in face_figures(items, faces, pull)
         ],
     }
     wanted = GRADES.index(options.wanted)

@@ -23,8 +23,9 @@ from usual_clay.core.check.deviation import Tolerance
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
 from usual_clay.files.item_files import text
-from usual_clay.files.job_items import describe, rebuild
+from usual_clay.files.job_items import describe
 from usual_clay.files.job_versions import brought_up
+from usual_clay.files.shared import Shared
 from usual_clay.job.edits.make import check_roles
 from usual_clay.job.items import Followed, Item
 from usual_clay.job.job import Job
@@ -34,6 +35,8 @@ from usual_clay.job.remake import basis_of
 from usual_clay.log import logger
 
 SUFFIX = ".uclay"
+# What tells of the job, and of the steps of its history where they lie beside it.
+JOB, PAST = "job.json", "past.json"
 FORMAT, VERSION = "usual-clay-job", 3
 # Whatever a file that makes no sense can raise.
 WRONG = (
@@ -91,7 +94,7 @@ def _write(path: Path, job: Job, replace_read_only: bool) -> None:
             return entry
 
         words = json.dumps(described(job, keep), indent=1, allow_nan=False)
-        archive.writestr("job.json", words, zipfile.ZIP_DEFLATED)
+        archive.writestr(JOB, words, zipfile.ZIP_DEFLATED)
 
 
 def packed(array: Any) -> bytes:
@@ -115,15 +118,20 @@ def described(job: Job, keep: Callable[[str, Any], str]) -> dict[str, Any]:
     }
 
 
-def read_job(path: Path) -> Job:
+def read_job(path: Path, shared: Shared | None = None) -> Job:
     """Open a job file.
+
+    Parameters
+    ----------
+    shared : Shared, optional
+        Keeps what is read, for other jobs of the same file.
 
     Raises
     ------
     FileError
         When it is missing, cut off, damaged, of a newer version, or not what it says it is.
     """
-    return _read(path, None)
+    return _read(path, None, shared)
 
 
 def read_sound(path: Path) -> tuple[Job, list[str]]:
@@ -141,11 +149,34 @@ def read_sound(path: Path) -> tuple[Job, list[str]]:
     return job, missing
 
 
-def _read(path: Path, missing: list[str] | None) -> Job:
+def read_steps(path: Path, shared: Shared) -> tuple[list[tuple[str, Job]], int]:
+    """Return the steps of the history that lies in a file beside its job, each with the words of
+    its edit, and which of them is that job; no step where there is none.
+
+    Raises
+    ------
+    FileError
+    """
+    try:
+        with zipfile.ZipFile(path) as archive:
+            if PAST not in archive.namelist():
+                return [], 0
+            told = json.loads(archive.read(PAST))
+            steps = [
+                (text(step["words"]), _job_in(archive, step["job"], path.name, None, shared))
+                for step in told["steps"]
+            ]
+            return steps, range(len(steps)).index(told["at"])
+    except (OSError, zipfile.BadZipFile, *WRONG) as error:
+        raise FileError(f"the history in {path.name} cannot be read: {error}") from error
+
+
+def _read(path: Path, missing: list[str] | None, shared: Shared | None = None) -> Job:
     damaged = f"{path.name} is damaged or no job file"
     try:
         with zipfile.ZipFile(path) as archive:
-            return _read_archive(archive, path.name, missing)
+            _check_entries(archive)
+            return _job_in(archive, JOB, path.name, missing, shared or Shared())
     except FileNotFoundError:
         raise FileError(f"{path.name} is not there any more") from None
     except zipfile.BadZipFile as error:
@@ -157,7 +188,7 @@ def _read(path: Path, missing: list[str] | None) -> Job:
         raise FileError(f"{damaged}: {reason[:200]}. Nothing was opened") from error
 
 
-def _read_archive(archive: zipfile.ZipFile, name: str, missing: list[str] | None) -> Job:
+def _check_entries(archive: zipfile.ZipFile) -> None:
     entries = archive.infolist()
     if len(entries) > MOST_ENTRIES:
         raise ValueError(f"{len(entries)} entries are too many")
@@ -165,12 +196,18 @@ def _read_archive(archive: zipfile.ZipFile, name: str, missing: list[str] | None
         parts = Path(entry.filename).parts
         if entry.filename.startswith("/") or "\\" in entry.filename or ".." in parts:
             raise ValueError(f"the entry {entry.filename!r} points outside the file")
-        limit = LARGEST_JSON if entry.filename == "job.json" else LARGEST_ENTRY
+        limit = LARGEST_JSON if entry.filename == JOB else LARGEST_ENTRY
         if entry.file_size > limit:
             raise ValueError(f"the entry {entry.filename!r} is too large")
-    description = json.loads(archive.read("job.json").decode("utf-8"))
+
+
+def _job_in(
+    archive: zipfile.ZipFile, entry: str, name: str, missing: list[str] | None, shared: Shared
+) -> Job:
+    """Return the job that an entry of an archive tells of."""
+    description = json.loads(archive.read(entry).decode("utf-8"))
     if description["format"] != FORMAT:
-        raise ValueError("its job.json is of another kind")
+        raise ValueError(f"its {JOB} is of another kind")
     if not isinstance(description["version"], int):
         raise ValueError("its version is no number")
     if description["version"] > VERSION:
@@ -184,13 +221,18 @@ def _read_archive(archive: zipfile.ZipFile, name: str, missing: list[str] | None
     def read(entry: Any, kind: str | None, shape: tuple[int | None, ...] = ()) -> Any:
         if not isinstance(entry, str):
             raise ValueError("an entry has no name")
-        return archive.read(entry) if kind is None else _array(archive, entry, kind, shape)
+        return shared.array(
+            entry,
+            (kind, shape),
+            lambda: archive.read(entry) if kind is None else _array(archive, entry, kind, shape),
+        )
 
     items: dict[str, Item] = {}
     tolerance = Tolerance(**{key: float(value) for key, value in description["tolerance"].items()})
+    every: list[Any] = []
     for told in description["items"]:
         try:
-            item = rebuild(told, read, items)
+            known, item = shared.item(told, read, items)
             if item.id in items:
                 raise ValueError(f"two items have the id {item.id}")
         except (*WRONG, zipfile.BadZipFile, FileError) as error:
@@ -198,10 +240,11 @@ def _read_archive(archive: zipfile.ZipFile, name: str, missing: list[str] | None
                 raise
             missing.append(_left_out(told, error))
             continue
+        every.append(known)
         items[item.id] = item
     job = Job(text(description["name"]), items, tolerance, int(description["next_number"]))
-    for told in description["items"]:
-        followed = job.get(told["id"], Followed) if isinstance(told, dict) else None
+    for told in every:
+        followed = job.get(told["id"], Followed)
         if followed is None or followed.recipe is None:
             continue
         try:
@@ -214,7 +257,7 @@ def _read_archive(archive: zipfile.ZipFile, name: str, missing: list[str] | None
             job = job.changed(followed.id, recipe=None)
             continue
         if not told["recipe"]["stale"]:
-            job = job.changed(followed.id, made_of=basis_of(job, followed))
+            job = job.with_item(shared.made_of(followed, basis_of(job, followed)))
     return job
 
 

@@ -1,7 +1,8 @@
 """The journal: what is being made, kept beside the job file in case the program ends by itself.
 
 A folder for each running window, in the XDG state folder: arrays lie in it once, by their content,
-and `job.json` tells the job as a job file does. What a window that is gone has left can be opened.
+and `job.json` tells the job as a job file does; `past.json` lists the steps of its history, each
+told in a file of its own. What a window that is gone has left can be opened.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ import os
 import shutil
 import time
 import zipfile
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from hashlib import sha256
@@ -21,10 +23,17 @@ import platformdirs
 
 from usual_clay.files.atomic import BEGUN, lives
 from usual_clay.files.errors import FileError
-from usual_clay.files.job_file import described, packed
+from usual_clay.files.job_file import JOB, PAST, described, packed
+from usual_clay.job.history import Step
 from usual_clay.job.job import Job
+from usual_clay.log import logger
 
 STATE, PICTURE = "state.json", "picture.png"
+# So many steps of the history are kept with it, that take no more than so much, while the disk has
+# so much left, bytes.
+MOST_STEPS, MOST_BYTES, LEAST_FREE = 60, 300 << 20, 1 << 30
+# What lies there already: ids of arrays and jobs with themselves, so that the ids stay theirs.
+Entries = dict[int, tuple[object, str]]
 
 
 @dataclass(frozen=True)
@@ -67,16 +76,25 @@ class Journal:
 
     def __init__(self, folder: Path | None = None) -> None:
         self.folder = folder or journal_folder() / f"{os.getpid()}-{time.time_ns():x}"
-        # Arrays that lie there already, with themselves: their ids stay theirs.
-        self._known: dict[int, tuple[object, str]] = {}
+        self._known: Entries = {}
+        # The steps that are told there: of each its job, its entry, and its arrays.
+        self._steps: dict[int, tuple[Job, str, Entries]] = {}
 
-    def write(self, job: Job, path: Path | None, picture: bytes = b"") -> None:
+    def write(
+        self,
+        job: Job,
+        path: Path | None,
+        picture: bytes = b"",
+        steps: Sequence[Step] = (),
+    ) -> None:
         """Write a job; arrays that are there already are not written again.
 
         Parameters
         ----------
         picture : bytes
             A PNG of the job, small.
+        steps : sequence of Step
+            Of its history, the job's own among them; those nearest to it are kept.
 
         Raises
         ------
@@ -84,9 +102,11 @@ class Journal:
         """
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            used: dict[int, tuple[object, str]] = {}
+            used: Entries = {}
             told = described(job, lambda name, array: self._keep(name, array, used))
-            self._put("job.json", json.dumps(told, allow_nan=False).encode("utf-8"))
+            self._put(JOB, json.dumps(told, allow_nan=False).encode("utf-8"))
+            self._known = used
+            self._write_steps(job, steps)
             if picture:
                 self._put(PICTURE, picture)
             state = {
@@ -96,12 +116,33 @@ class Journal:
                 "items": len(job.items),
             }
             self._put(STATE, json.dumps(state).encode("utf-8"))
-            self._known = used
             self._drop_unused()
         except (OSError, ValueError) as error:
             raise FileError(f"the journal could not be written: {error}") from error
 
-    def _keep(self, name: str, array: Any, used: dict[int, tuple[object, str]]) -> str:
+    def _write_steps(self, job: Job, steps: Sequence[Step]) -> None:
+        """Write those steps of a history that fit; what is told of one already stays."""
+        near = _nearest(job, steps)
+        if shutil.disk_usage(self.folder).free < LEAST_FREE:
+            near = []
+        known, self._steps = self._steps, {}
+        for step in near:
+            mine = known.get(id(step.job)) or self._told(step.job)
+            self._steps[id(step.job)] = mine
+            self._known |= mine[2]
+        listed = [{"words": step.words, "job": self._steps[id(step.job)][1]} for step in near]
+        at = next((k for k, step in enumerate(near) if step.job is job), 0)
+        self._put(PAST, json.dumps({"steps": listed, "at": at}).encode("utf-8"))
+
+    def _told(self, job: Job) -> tuple[Job, str, Entries]:
+        used: Entries = {}
+        told = described(job, lambda name, array: self._keep(name, array, used))
+        data = json.dumps(told, allow_nan=False).encode("utf-8")
+        entry = f"{sha256(data).hexdigest()[:40]}.json"
+        self._put(entry, data)
+        return job, entry, used
+
+    def _keep(self, name: str, array: Any, used: Entries) -> str:
         """Write an array or bytes under the name of their content; return that."""
         known = self._known.get(id(array)) or used.get(id(array))
         if known is not None and known[0] is array:
@@ -121,7 +162,8 @@ class Journal:
         os.replace(begun, self.folder / name)
 
     def _drop_unused(self) -> None:
-        kept = {entry for _, entry in self._known.values()} | {"job.json", STATE, PICTURE}
+        kept = {entry for _, entry in self._known.values()} | {JOB, PAST, STATE, PICTURE}
+        kept |= {entry for _, entry, _ in self._steps.values()}
         for path in self.folder.iterdir():
             if path.name not in kept:
                 with suppress(OSError):
@@ -129,7 +171,7 @@ class Journal:
 
     def end(self) -> None:
         """Remove the journal: what it holds is saved, or dropped by the user."""
-        self._known = {}
+        self._known, self._steps = {}, {}
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
@@ -164,14 +206,37 @@ def recovered(left: Left) -> Path:
     """
     path = left.folder / "recovered.uclay"
     try:
-        told = json.loads((left.folder / "job.json").read_text(encoding="utf-8"))
+        job = (left.folder / JOB).read_text(encoding="utf-8")
+        past = _past_of(left.folder)
         with zipfile.ZipFile(path, "w") as archive:
-            for entry in sorted(_entries(told)):
+            entries = _entries(json.loads(job))
+            if past is not None:
+                told, steps = past
+                archive.writestr(PAST, told)
+                for entry, step in steps.items():
+                    archive.writestr(entry, step, zipfile.ZIP_DEFLATED)
+                    entries |= _entries(json.loads(step))
+            for entry in sorted(entries):
                 archive.write(left.folder / entry, entry, zipfile.ZIP_STORED)
-            archive.writestr("job.json", json.dumps(told))
+            archive.writestr(JOB, job)
     except (OSError, ValueError, zipfile.BadZipFile) as error:
         raise FileError(f"what {left.name} left cannot be read: {error}") from error
     return path
+
+
+def _past_of(folder: Path) -> tuple[str, dict[str, str]] | None:
+    """Return the list of the steps that a journal holds, and each as it is told; None where they
+    are not whole, as of a journal that was being written: the job itself is."""
+    try:
+        told = (folder / PAST).read_text(encoding="utf-8")
+        names = _entries(json.loads(told))
+        steps = {name: (folder / name).read_text(encoding="utf-8") for name in names}
+        arrays = set().union(*(_entries(json.loads(step)) for step in steps.values()))
+        missing = [entry for entry in arrays if not (folder / entry).exists()]
+    except (OSError, ValueError) as error:
+        logger.info("no history was left: %s", error)
+        return None
+    return None if missing else (told, steps)
 
 
 def _entries(told: Any) -> set[str]:
@@ -182,6 +247,22 @@ def _entries(told: Any) -> set[str]:
         return set().union(*(_entries(value) for value in told))
     is_name = isinstance(told, str) and len(told.partition(".")[0]) == 40 and "/" not in told
     return {told} if is_name else set()
+
+
+def _nearest(job: Job, steps: Sequence[Step]) -> list[Step]:
+    """Return those steps around a job's own that are not too many and take not too much."""
+    at = next((k for k, step in enumerate(steps) if step.job is job), None)
+    if at is None:
+        return []
+    low, high, size = at, at + 1, 0
+    # What can be undone goes before what can be done again.
+    while low > 0 and at - low < MOST_STEPS and size + steps[low - 1].alone <= MOST_BYTES:
+        low -= 1
+        size += steps[low].alone
+    while high < len(steps) and high - low <= MOST_STEPS and size + steps[high].alone <= MOST_BYTES:
+        size += steps[high].alone
+        high += 1
+    return list(steps[low:high])
 
 
 def drop(left: Left) -> None:

@@ -10,14 +10,12 @@ import numpy as np
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.body.faces import faces_of
 from usual_clay.core.body.triangles import mesh_of
-from usual_clay.core.check.curvature import bent_over
 from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.check.joints import Face, face_of_surface
 from usual_clay.core.check.spots import OutSpot, spots_of
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import as_shares
-from usual_clay.core.spline.surface import surface_grid
 from usual_clay.job.items import Accepted, Body, Surface
 from usual_clay.job.job import Job
 
@@ -25,7 +23,6 @@ from usual_clay.job.job import Job
 CHORD = 0.1
 # A scan's points farther from all that is made than so many tolerances are of something else.
 REACH = 20.0
-PLACES = 48
 
 
 def checked_items(job: Job) -> list[Surface | Body]:
@@ -142,21 +139,3 @@ def triangles_of(items: Sequence[Surface | Body], chord: float) -> TriangleMesh:
             [mesh.triangles + start for mesh, start in zip(meshes, starts, strict=False)]
         ),
     )
-
-
-def tightest_of(face: Face) -> tuple[float, Floats]:
-    """Return the smallest radius of a face's surface, mm, and where; poles apart."""
-    t = (np.arange(PLACES) + 0.5) / PLACES
-    found = bent_over(face.surface, t)
-    radius = found.smallest_radius
-    worst = int(np.argmin(radius))
-    return float(radius[worst]), found.points[worst]
-
-
-def undercut_of(face: Face, pull: Floats) -> float:
-    """Return which share of a face's area faces away from a pull."""
-    t = (np.arange(PLACES) + 0.5) / PLACES
-    grid = surface_grid(face.surface, t * face.surface.knots_u[-1], t * face.surface.knots_v[-1])
-    cross = np.cross(grid[1:, :-1] - grid[:-1, :-1], grid[:-1, 1:] - grid[:-1, :-1])
-    area = np.linalg.norm(cross, axis=2)
-    return float(area[(cross @ pull) < 0].sum() / max(float(area.sum()), 1e-300))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, is_dataclass, replace
 
 import numpy as np
@@ -34,6 +34,22 @@ class History:
     def __init__(self, job: Job) -> None:
         self._steps = [Step(job, "")]
         self._at = 0
+
+    @classmethod
+    def of(cls, steps: Sequence[tuple[str, Job]], at: int) -> History:
+        """Return a history of steps that were kept, each with the words of its edit."""
+        made = cls(steps[0][1])
+        made._steps = [
+            Step(job, words, _alone(job, newer[1]) if newer else 0)
+            for (words, job), newer in zip(steps, [*steps[1:], None], strict=True)
+        ]
+        made._at = at
+        return made
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """All of them as they are now, the oldest first."""
+        return tuple(self._steps)
 
     @property
     def job(self) -> Job:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.body.body_shape import BodyShape
 from usual_clay.core.body.faces import faces_of
 from usual_clay.core.check.curvature import Bent, bent, dot
+from usual_clay.core.check.joints import Face
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.closest import foot_points
 
@@ -16,7 +19,12 @@ INSIDE = 1e-4
 
 
 def bent_at(
-    shape: BodyShape, points: Floats, normals: Floats, faces: Ints, progress: Progress = silent
+    shape: BodyShape,
+    points: Floats,
+    normals: Floats,
+    faces: Ints,
+    progress: Progress = silent,
+    surfaces: Sequence[Face] | None = None,
 ) -> Bent:
     """Return how the exact faces of a body bend at places on them, seen from outside.
 
@@ -26,9 +34,11 @@ def bent_at(
         Places on the body, and the outward normals there.
     faces : (n,) integers
         The face that each lies on.
+    surfaces : sequence of Face, optional
+        Its faces, where they are known.
     """
     found = np.zeros((5, len(points)))
-    surfaces = faces_of("", shape)
+    surfaces = surfaces or faces_of("", shape)
     for number, face in enumerate(surfaces):
         progress(number / len(surfaces), "Looking how its faces bend")
         mine = np.flatnonzero(faces == number)

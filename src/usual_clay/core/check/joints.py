@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+import shapely
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
@@ -130,10 +131,15 @@ def find_joints(
     t = np.linspace(0, 1, PLACES)
     lines = [curve_points(edge, edge.domain[0] + t * np.ptp(edge.domain)) for edge in edges]
     boxes = np.stack([np.stack([line.min(axis=0), line.max(axis=0)]) for line in lines])
+    steps = np.array(
+        [np.linalg.norm(np.diff(line, axis=0), axis=1).max() for line in lines], dtype=float
+    )
+    most = limit + 0.02 * steps
     found: dict[tuple[int, int, int], _Run] = {}
-    for k, edge in enumerate(edges):
+    for k, (edge, near) in enumerate(zip(edges, _boxes_near(boxes, most), strict=True)):
         progress(0.5 * k / len(edges), "Looking for joints")
-        for other, where in _beside(k, owners, lines, boxes, limit):
+        others = near[owners[near] != owners[k]]
+        for other, where in _beside(lines[k], others, owners, lines, boxes, float(most[k])):
             for part in _runs(where):
                 run = _Run.of(edge, int(owners[k]), int(owners[other]), t[part])
                 first, second = sorted((run.mine, run.other))
@@ -167,24 +173,34 @@ class _Run:
         return cls(mine, other, *places_along(part))
 
 
+def _boxes_near(boxes: Floats, most: Floats) -> list[Ints]:
+    """Return of each box which boxes lie no farther from it than its own limit, itself too."""
+    # The tree is of the plane: in it boxes part best along the two ways that are longest.
+    wide = np.sort(np.argsort(np.ptp(boxes.reshape(-1, 3), axis=0))[1:])
+    low, high = boxes[:, 0] - most[:, None], boxes[:, 1] + most[:, None]
+    tree = shapely.STRtree(shapely.box(*boxes[:, 0, wide].T, *boxes[:, 1, wide].T))
+    one, other = tree.query(shapely.box(*low[:, wide].T, *high[:, wide].T))
+    meet = ((low[one] <= boxes[other, 1]) & (high[one] >= boxes[other, 0])).all(axis=1)
+    order = np.lexsort((other[meet], one[meet]))
+    one, other = one[meet][order], other[meet][order]
+    return np.split(other, np.searchsorted(one, np.arange(1, len(boxes))))
+
+
 def _beside(
-    k: int, owners: Ints, lines: Sequence[Floats], boxes: Floats, limit: float
+    line: Floats, others: Ints, owners: Ints, lines: Sequence[Floats], boxes: Floats, most: float
 ) -> list[tuple[int, Bools]]:
-    """Return the edges of other faces that run beside an edge, and where along it.
+    """Return which faces' edges run beside a line, by one edge of each, and where along it.
 
     Parameters
     ----------
+    others : (m,) array
+        The edges whose boxes lie near it.
     boxes : (n, 2, 3) array
-        The least and greatest coordinates of each line.
+        The least and greatest coordinates of each edge's line.
     """
-    line = lines[k]
-    step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).max())
-    most = limit + 0.02 * step
-    low, high = boxes[:, 0] - most, boxes[:, 1] + most
-    meet = (low <= boxes[k, 1]).all(axis=1) & (high >= boxes[k, 0]).all(axis=1)
-    others = np.flatnonzero(meet & (owners != owners[k]))
     # Of most of them only a corner lies here.
-    inside = ((line[:, None] >= low[others]) & (line[:, None] <= high[others])).all(axis=2)
+    low, high = boxes[others, 0] - most, boxes[others, 1] + most
+    inside = ((line[:, None] >= low) & (line[:, None] <= high)).all(axis=2)
     others = others[inside.mean(axis=0) >= BESIDE]
     near_enough: dict[int, Bools] = {}
     best = np.full(len(line), np.inf)
@@ -243,12 +259,13 @@ def _same_place(
 def _measured(faces: Sequence[Face], runs: Sequence[_Run], progress: Progress) -> list[FoundJoint]:
     """Measure joints: all that lies on one face at once."""
     sides: dict[tuple[int, int], Side] = {}
-    for number, face in enumerate(faces):
-        mine = [k for k, run in enumerate(runs) if number in (run.mine, run.other)]
-        if not mine:
-            continue
-        progress(number / len(faces), "Measuring joints")
-        own = [runs[k] for k in mine]
+    on: dict[int, list[int]] = {}
+    for k, run in enumerate(runs):
+        for number in (run.mine, run.other):
+            on.setdefault(number, []).append(k)
+    for number, mine in on.items():
+        progress(len(sides) / (2 * len(runs)), "Measuring joints")
+        face, own = faces[number], [runs[k] for k in mine]
         points, along, into = (
             np.concatenate([getattr(run, name) for run in own])
             for name in ("points", "along", "into")
