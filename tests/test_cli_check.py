@@ -84,6 +84,15 @@ def test_check_tells_joints_faces_and_spots(
     assert told["within_share"] == pytest.approx(1 - spot["area"] / 2200, abs=0.02)
     assert spot["area"] == pytest.approx(200, rel=0.1)
     assert main(["check", str(faces), "--against", str(faces), "--tolerance", "0.05"]) == 0
+    # Of a body it is what is left of its faces that counts, seen from outside.
+    rounded = made("round", RoundSettings(size=2.0, edges=(5.0, 0.0, 0.0)), body=block()).shape
+    write_exchange(faces, [("Block", rounded)])
+    assert main(["check", str(faces), "--report", str(report)]) == 0
+    told = json.loads(report.read_text())["faces"]
+    radii = [face["smallest_radius"] for face in told]
+    assert [radius for radius in radii if radius is not None] == [pytest.approx(2.0)]
+    # The floor, and the round edge beside it, face away from a pull upwards.
+    assert sorted(face["undercut"] for face in told) == pytest.approx([0] * 5 + [1, 1], abs=1e-9)
     capsys.readouterr()
     assert main(["check", str(tmp_path / "no.step")]) == 2
     assert len(capsys.readouterr().err.strip().splitlines()) == 1

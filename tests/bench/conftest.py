@@ -67,7 +67,7 @@ def with_demo(hands: Hands, job_file: Path, as_read: Job, monkeypatch: pytest.Mo
     It is read once for all of them: items are values, and what is worked out of a scan stays.
     """
     with monkeypatch.context() as once:
-        once.setattr(session, "read_job", lambda _path: as_read)
+        once.setattr(session, "read_job", lambda *_: as_read)
         hands.window.documents.open_file(job_file)
     hands.wait()
     return hands

@@ -114,7 +114,7 @@ def test_no_error_ends_the_window_or_the_work(
     watched: Hands, name: str, monkeypatch: pytest.MonkeyPatch, job_file: Path, as_read: Job
 ) -> None:
     with monkeypatch.context() as once:
-        once.setattr(bench_session, "read_job", lambda _path: as_read)
+        once.setattr(bench_session, "read_job", lambda *_: as_read)
         watched.window.documents.open_file(job_file)
     watched.wait()
     session, cards = watched.session, watched.window.cards

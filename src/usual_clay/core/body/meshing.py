@@ -47,10 +47,12 @@ def triangles_of(shape: TopoDS_Shape, faces: list[Any], chord: float) -> tuple[A
         if patch is None:
             continue
         exact = BRepAdaptor_Surface(face)
-        if exact.GetType() != GeomAbs_Plane:
+        if exact.GetType() == GeomAbs_Plane:
+            normals.append(_flat_normals(patch))
+        else:
             patch = _near(exact, patch, chord)
+            normals.append(_normals(exact, patch))
         vertices.append(patch.points)
-        normals.append(_normals(exact, patch))
         triangles.append(patch.triangles + count)
         owners.append(np.full(len(patch.triangles), number))
         count += len(patch.points)
@@ -163,6 +165,12 @@ def _halved(triangles: Ints, new: Ints) -> Ints:
         }[times]
         made += [np.stack(part, axis=1) for part in parts]
     return np.concatenate(made)
+
+
+def _flat_normals(patch: _Patch) -> Floats:
+    """Return the outward normal of a plane at each corner of its triangles."""
+    a, b, c = (patch.points[patch.triangles[:, k]] for k in range(3))
+    return np.tile(unit(np.cross(b - a, c - a).sum(axis=0)), (len(patch.points), 1))
 
 
 def _normals(exact: BRepAdaptor_Surface, patch: _Patch) -> Floats:
