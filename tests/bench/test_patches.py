@@ -373,6 +373,8 @@ def test_patches_are_solved_together_on_the_card(side) -> None:
     QTest.mouseClick(card.rows[0], Qt.MouseButton.LeftButton)
     hands.press("Solve together")
     assert {joint.grade for joint in card.joints} == {"G1"}
+    assert [sign.words for sign in session.sight.signs] == ["G1"]
+    assert not card.solve.isVisible()
     hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=hands.pane)
     for _ in range(2):
         hands.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, widget=hands.pane)

@@ -103,10 +103,12 @@ class JointsCard(Card):
         def came(found: list[FoundJoint]) -> None:
             if self._shown is shown:
                 self.joints = found
+                self._choose_again()
                 self._show()
 
         if not items:
             self.joints = []
+            self._choose_again()
             self._show()
             return
         self.say("Measuring ...", "")
@@ -174,10 +176,22 @@ class JointsCard(Card):
         return row
 
     def _fly(self, joint: FoundJoint) -> None:
-        self._chosen = joint
+        self._choose(joint)
         self._show_mends()
-        self.session.sight.show_signs([Sign(joint.grade, joint.at[None], ring=True)])
         self.session.sight.wanted.emit(joint.at)
+
+    def _choose(self, joint: FoundJoint | None) -> None:
+        self._chosen = joint
+        signs = [] if joint is None else [Sign(joint.grade, joint.at[None], ring=True)]
+        self.session.sight.show_signs(signs)
+
+    def _choose_again(self) -> None:
+        """Choose what has become of the chosen joint: the nearest one of the same two."""
+        was = self._chosen
+        if was is not None:
+            same = [each for each in self.joints if each.between == was.between]
+            away = [float(np.linalg.norm(each.points - was.at, axis=1).min()) for each in same]
+            self._choose(same[int(np.argmin(away))] if same else None)
 
     def _surfaces(self) -> list[Surface]:
         """Return the two surfaces of the chosen joint where it falls short; none of bodies."""

@@ -472,6 +472,10 @@ def _prepare(mesh: TriangleMesh) -> ScanModel:
     vertices = vertices_of(mesh)
     coarse, triangles = stand_in(mesh.vertices, mesh.triangles, STAND_IN_TRIANGLES)
     nearest = vertices.query(coarse, workers=2)[1]
+    # What turned over as it was made coarser would be drawn black.
+    seen = mesh.vertex_normals[nearest][triangles].sum(axis=1)
+    over = (TriangleMesh(coarse, triangles).face_vectors * seen).sum(axis=1) < 0
+    triangles[over] = triangles[over, ::-1]
     # Warm what a first click needs, so that the click itself is quick.
     bend(mesh)
     return ScanModel(tree, vertices, (coarse, triangles, nearest))

@@ -197,6 +197,7 @@ class Stage(Guarded, QSplitter):
         for pane in (self.free, self.side):
             camera = pane.view.camera.fitted(box, pane.view.aspect)
             pane.move_camera(self._seeing(camera, place, reach) if pane is self.free else camera)
+            pane.rest()
 
     def _seeing(self, camera: Camera, place: Floats, near: float) -> Camera:
         """Return a camera that sees a place with nothing before it: the least turned one, if any
