@@ -190,6 +190,15 @@ def test_joints_of_known_gap_angle_step_and_flow(
         assert joint.flow == pytest.approx(flow, rel=1e-4, abs=1e-5)
 
 
+def test_edges_that_run_away_from_each_other_have_no_joint() -> None:
+    strip = flat((0, 0, 0), (3, 0, 0), (3, 20, 0), (0, 20, 0))
+    left = flat((-10, 0, 0), (0, 0, 0), (0, 20, 0), (-10, 20, 0))
+    faces = [face_of_surface("Left", left), face_of_surface("Strip", strip)]
+    # The short sides of the strip lie within the limit too, but lead away from the other sheet.
+    (joint,) = find_joints(faces, 5.0)
+    assert joint.length == pytest.approx(20)
+
+
 def test_a_joined_block_has_twelve_square_joints() -> None:
     from tests.solids import box_faces
 

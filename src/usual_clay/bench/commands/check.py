@@ -70,9 +70,12 @@ def move_lamp(bench: Bench) -> None:
 
 
 def plain_form(bench: Bench) -> None:
-    """Show surfaces as plain clay, without net, colours or scan; and back again."""
+    """Show surfaces as plain clay, without net, colours, scan or what they mirror; and back
+    again."""
     shown = bench.stage.scene.shown
-    plain = shown.scan or shown.net or shown.colours
+    plain = bool(shown.scan or shown.net or shown.colours or shown.judging)
+    if shown.judging:
+        judge_by(shown.judging, bench)
     for name in ("scan", "net", "colours"):
         bench.stage.switch(name, not plain)
     bench.stage.switch("surfaces", True)

@@ -28,6 +28,8 @@ G0_GAP, G1_ANGLE, G2_STEP, G3_FLOW = 0.02, np.radians(0.1), 0.002, 0.0005
 ALLOWED = (G0_GAP, G1_ANGLE, G2_STEP, G3_FLOW)
 # Beside each other over less than this share of an edge, two faces only meet at a corner.
 BESIDE = 0.15
+# What it runs along is at least so long, as a share of its own length; else it runs away from it.
+ALONG = 0.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,6 +143,8 @@ def find_joints(
         others = near[owners[near] != owners[k]]
         for other, where in _beside(lines[k], others, owners, lines, boxes, float(most[k])):
             for part in _runs(where):
+                if not _goes_along(lines[k][part], lines[other]):
+                    continue
                 run = _Run.of(edge, int(owners[k]), int(owners[other]), t[part])
                 first, second = sorted((run.mine, run.other))
                 key = (first, second, _same_place(found, first, second, run, limit))
@@ -230,14 +234,27 @@ def _runs(where: Bools) -> list[Bools]:
     return found
 
 
-def to_line(points: Floats, line: Floats) -> Floats:
-    """Return how far points lie from a line of straight pieces, (n,)."""
+def _goes_along(run: Floats, line: Floats) -> bool:
+    """Tell whether a run goes the way of a line beside it, rather than away from it."""
+    feet = _nearest_on(run, line)
+    along, own = (np.linalg.norm(np.diff(each, axis=0), axis=1).sum() for each in (feet, run))
+    return bool(along >= ALONG * own)
+
+
+def _nearest_on(points: Floats, line: Floats) -> Floats:
+    """Return the nearest places on a line of straight pieces, (n, 3)."""
     a, b = line[:-1], line[1:]
     way = b - a
     size = np.maximum((way**2).sum(axis=1), 1e-300)
     t = np.clip(((points[:, None] - a) * way).sum(axis=2) / size, 0, 1)
-    away: Floats = np.linalg.norm(points[:, None] - (a + t[..., None] * way), axis=2).min(axis=1)
-    return away
+    places = a + t[..., None] * way
+    nearest = np.linalg.norm(points[:, None] - places, axis=2).argmin(axis=1)
+    return np.asarray(places[np.arange(len(points)), nearest])
+
+
+def to_line(points: Floats, line: Floats) -> Floats:
+    """Return how far points lie from a line of straight pieces, (n,)."""
+    return np.linalg.norm(points - _nearest_on(points, line), axis=1)
 
 
 def _same_place(
