@@ -16,6 +16,7 @@ from usual_clay.core.body.kernel import surface_from_kernel
 from usual_clay.core.body.settings import JoinSettings
 from usual_clay.core.check.curvature import bent, draft_angle
 from usual_clay.core.check.cut_comb import comb_of_cut, comb_of_isocurves, words_of
+from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.check.joints import GRADES, face_of_surface, find_joints
 from usual_clay.core.check.reflection import lamp_lines, mirrored, room, stripes
 from usual_clay.core.check.spots import spots_of
@@ -26,6 +27,7 @@ from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.core.spline.tessellate import grid_triangles
+from usual_clay.job.checking import against_scan
 from usual_clay.job.combs import parts_of
 from usual_clay.job.face_figures import tightest_of, undercut_of
 from usual_clay.job.items import Surface
@@ -191,9 +193,9 @@ def test_joints_of_known_gap_angle_step_and_flow(
 
 
 def test_edges_that_run_away_from_each_other_have_no_joint() -> None:
-    strip = flat((0, 0, 0), (3, 0, 0), (3, 20, 0), (0, 20, 0))
+    strip = flat((0, 20, 0), (0, 0, 0), (3, 0, 0), (3, 20, 0))
     left = flat((-10, 0, 0), (0, 0, 0), (0, 20, 0), (-10, 20, 0))
-    faces = [face_of_surface("Left", left), face_of_surface("Strip", strip)]
+    faces = [face_of_surface("Strip", strip), face_of_surface("Left", left)]
     # The short sides of the strip lie within the limit too, but lead away from the other sheet.
     (joint,) = find_joints(faces, 5.0)
     assert joint.length == pytest.approx(20)
@@ -208,6 +210,27 @@ def test_a_joined_block_has_twelve_square_joints() -> None:
     assert {joint.grade for joint in joints} == {"G0"}
     assert all(np.degrees(joint.angle) == pytest.approx(90) for joint in joints)
     assert sorted(round(joint.length) for joint in joints) == [10] * 4 + [20] * 4 + [30] * 4
+
+
+def test_what_lies_past_the_end_of_what_was_made_is_not_off_it() -> None:
+    """Two sheets with a crease, under a scan that reaches farther and stands off by 0.03 mm."""
+    x, y = np.meshgrid(np.linspace(-14, 14, 141), np.linspace(-3, 23, 131), indexing="ij")
+    scan = TriangleMesh(
+        np.stack([x, y, 0.03 - np.maximum(x, 0)], axis=-1).reshape(-1, 3), grid_triangles(141, 131)
+    )
+    sheets = [
+        Surface(id=name, name=name, geometry=flat(*corners))
+        for name, corners in {
+            "Left": ((-10, 0, 0), (0, 0, 0), (0, 20, 0), (-10, 20, 0)),
+            "Right": ((0, 0, 0), (10, 0, -10), (10, 20, -10), (0, 20, 0)),
+        }.items()
+    ]
+    found = against_scan(sheets, scan, Tolerance(0.05))
+    assert found.report.max == pytest.approx(0.03, abs=1e-6)
+    assert found.spots == []
+    assert scan.vertex_areas.sum() - found.unmade == pytest.approx(200 + 200 * np.sqrt(2), rel=0.02)
+    # Over the crease nothing ends.
+    assert found.judged[np.abs(scan.vertices @ [1, 0, 0]) + (y.ravel() - 10) ** 2 < 0.01].all()
 
 
 def test_spots_of_known_dents() -> None:

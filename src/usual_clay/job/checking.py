@@ -11,10 +11,11 @@ from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.body.faces import faces_of
 from usual_clay.core.body.triangles import mesh_of
 from usual_clay.core.check.deviation import Report, Tolerance, judge
+from usual_clay.core.check.free_edges import FreeEdges
 from usual_clay.core.check.joints import Face, face_of_surface
 from usual_clay.core.check.spots import OutSpot, spots_of
 from usual_clay.core.scan.closest import tree_of
-from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.scan.mesh import TriangleMesh, unit
 from usual_clay.core.scan.sample import as_shares
 from usual_clay.job.items import Accepted, Body, Surface
 from usual_clay.job.job import Job
@@ -23,6 +24,8 @@ from usual_clay.job.job import Job
 CHORD = 0.1
 # A scan's points farther from all that is made than so many tolerances are of something else.
 REACH = 20.0
+# Edges no farther apart than this, mm, belong to each other.
+JOINED = 0.2
 
 
 def checked_items(job: Job) -> list[Surface | Body]:
@@ -80,12 +83,16 @@ def against_scan(
     whole = triangles_of(items, CHORD * tolerance.deviation)
     away, which, nearest = tree_of(whole).nearest(mesh.vertices)
     a, b, c = (whole.vertices[whole.triangles[which, k]] for k in range(3))
-    side = ((mesh.vertices - nearest) * np.cross(b - a, c - a)).sum(axis=1)
+    normals = unit(np.cross(b - a, c - a))
+    side = ((mesh.vertices - nearest) * normals).sum(axis=1)
     signed = np.where(side < 0, -away, away)
     used = np.zeros(len(signed), dtype=bool)
     used[mesh.triangles] = True
     reach = REACH * tolerance.deviation
     judged = used & (away <= reach)
+    # What was measured past the end of what was made is not off it: nothing was made there.
+    ended = FreeEdges.of(faces_in([each for each in items if not _is_closed(each)]), JOINED)
+    judged[judged] = ~ended.beside(mesh.vertices[judged], nearest[judged], normals[judged])
     signed = np.where(judged, signed, np.nan)
     areas = mesh.vertex_areas
     middles = whole.vertices[whole.triangles].mean(axis=1)
@@ -103,6 +110,10 @@ def against_scan(
         float(areas[used & ~judged].sum()),
         float(np.linalg.norm(whole.face_vectors[far], axis=1).sum() / 2),
     )
+
+
+def _is_closed(item: Surface | Body) -> bool:
+    return isinstance(item, Body) and item.shape.is_solid
 
 
 def _parted(

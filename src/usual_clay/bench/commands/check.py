@@ -118,7 +118,7 @@ COMMANDS = (
     Command("deviation", "Deviation colours", lambda bench: bench.stage.switch("colours"),
             "heat map error difference colour", "4", "Check", "thermometer", "Deviation"),
     Command("deviation on the scan", "Deviation colours on the scan, not the surface", on_the_scan,
-            "heat map error difference colour points", "", "Check", "thermometer", "On the scan"),
+            "heat map error difference colour points", "", "Check", "thermometer", "On scan"),
     Command("joints", "Joints of all surfaces and bodies", joints,
             "continuity gap angle g1 g2 tangent curvature table edges", "", "Check", "link",
             "Joints", why_not=nothing_to_check),

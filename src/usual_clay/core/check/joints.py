@@ -138,12 +138,12 @@ def find_joints(
     )
     most = limit + 0.02 * steps
     found: dict[tuple[int, int, int], _Run] = {}
-    for k, (edge, near) in enumerate(zip(edges, _boxes_near(boxes, most), strict=True)):
+    for k, (edge, near) in enumerate(zip(edges, boxes_near(boxes, most), strict=True)):
         progress(0.5 * k / len(edges), "Looking for joints")
         others = near[owners[near] != owners[k]]
         for other, where in _beside(lines[k], others, owners, lines, boxes, float(most[k])):
-            for part in _runs(where):
-                if not _goes_along(lines[k][part], lines[other]):
+            for part in runs_of(where):
+                if not goes_along(lines[k][part], lines[other]):
                     continue
                 run = _Run.of(edge, int(owners[k]), int(owners[other]), t[part])
                 first, second = sorted((run.mine, run.other))
@@ -177,7 +177,7 @@ class _Run:
         return cls(mine, other, *places_along(part))
 
 
-def _boxes_near(boxes: Floats, most: Floats) -> list[Ints]:
+def boxes_near(boxes: Floats, most: Floats) -> list[Ints]:
     """Return of each box which boxes lie no farther from it than its own limit, itself too."""
     # The tree is of the plane: in it boxes part best along the two ways that are longest.
     wide = np.sort(np.argsort(np.ptp(boxes.reshape(-1, 3), axis=0))[1:])
@@ -222,7 +222,7 @@ def _beside(
     return found
 
 
-def _runs(where: Bools) -> list[Bools]:
+def runs_of(where: Bools) -> list[Bools]:
     """Return the stretches of an edge without a break; those of a few places are corners."""
     ends = np.flatnonzero(np.diff(np.concatenate([[False], where, [False]]).astype(int)))
     found = []
@@ -234,7 +234,7 @@ def _runs(where: Bools) -> list[Bools]:
     return found
 
 
-def _goes_along(run: Floats, line: Floats) -> bool:
+def goes_along(run: Floats, line: Floats) -> bool:
     """Tell whether a run goes the way of a line beside it, rather than away from it."""
     feet = _nearest_on(run, line)
     along, own = (np.linalg.norm(np.diff(each, axis=0), axis=1).sum() for each in (feet, run))
