@@ -73,7 +73,7 @@ class FloatingCard(RecipeCard):
         if lying is None:
             return
         lies = lying.afloat
-        self.near.show_figure(f"{lies.draft:.2f} mm", "draft", stale)
+        self.near.show_figure(f"{lies.draft:z.2f} mm", "draft", stale)
         self.far.show_figure(f"{lies.gm():.2f} mm", "GM", stale)
         self.far.show()
         self.more.setText(_in_words(lying))

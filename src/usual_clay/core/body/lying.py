@@ -136,7 +136,7 @@ class Lying:
     def words(self) -> str:
         """What came of it, in a sentence."""
         lies = self.afloat
-        said = f"{lies.draft:.2f} mm deep, GM {lies.gm():.2f} mm"
+        said = f"{lies.draft:z.2f} mm deep, GM {lies.gm():z.2f} mm"
         if self.curve is not None and self.curve.vanishes is not None:
             said += f", turns over past {np.degrees(self.curve.vanishes):.0f}°"
         return said
