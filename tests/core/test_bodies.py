@@ -19,9 +19,10 @@ from scipy.interpolate import make_interp_spline
 
 from tests import solids
 from tests.solids import box_faces, flat, line, made, square
-from usual_clay.core.body import rounds
+from usual_clay.core.body import combine, rounds
 from usual_clay.core.body.body_shape import BodyError, BodyShape
 from usual_clay.core.body.faces import faces_of
+from usual_clay.core.body.rounds import attempt
 from usual_clay.core.body.settings import (
     BevelSettings,
     CloseSettings,
@@ -311,6 +312,40 @@ def test_solids_are_combined() -> None:
     shell = ("Open", made("join", JoinSettings(), faces=box_faces(sides=range(5))).shape)
     with pytest.raises(BodyError, match="Open is an open shell"):
         made("unite", CombineSettings(), body=block(), others=shell)
+
+
+def stock(noise: float, count: int) -> tuple[str, BodyShape]:
+    """Return stock of 20 x 14 mm under a roof that is nearly the same on both sides of y = 0."""
+    x, y = np.meshgrid(np.linspace(-15, 15, count), np.linspace(-12, 12, count), indexing="ij")
+    z = 20 - 0.02 * y**2 + 2 * np.sin(x / 8)
+    z = z + np.random.default_rng(0).normal(0, noise, z.shape)
+    knots = even_knots(count, 3)
+    roof = BSplineSurface(knots, knots, np.stack([x, y, z], axis=-1))
+    corners = [(-10, -7, 0), (10, -7, 0), (10, 7, 0), (-10, 7, 0)]
+    sides = [(f"side {k}", line(corners[k], corners[(k + 1) % 4])) for k in range(4)]
+    return "Stock", made("pad", PadSettings(), outline=sides, until=("Roof", roof)).shape
+
+
+def test_what_nearly_lies_on_its_image_loses_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The kernel gave nothing at all, or an open shell."""
+    # One try is enough: it is the half that is looked at here.
+    monkeypatch.setattr(combine, "FUZZY", combine.FUZZY[:1])
+    name, body = stock(0.002, 5)
+    whole = made("mirror and unite", TwinSettings(axis="y"), body=(name, body))
+    assert whole.shape.valid
+    assert whole.shape.is_solid
+    assert "its larger half" in whole.words
+    assert whole.shape.volume == pytest.approx(body.volume, rel=1e-3)
+
+
+def test_rounds_that_open_a_solid_are_none() -> None:
+    body = stock(0.0, 4)[1]
+    good, bad = (
+        [([k], [np.full(33, size)]) for k in range(12) if k not in (0, 5, 10)]
+        for size in (2.0, 7.2)
+    )
+    assert attempt(body.exact, "round", good, 1.0) is not None
+    assert attempt(body.exact, "round", bad, 1.0) is None
 
 
 def test_walls() -> None:

@@ -4,35 +4,44 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
 
+from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade
 from usual_clay.core.body.join import sewn, solid_where_closed
+from usual_clay.core.body.mass import middle_of, volume_of
 from usual_clay.core.body.settings import CombineSettings
 from usual_clay.core.body.shapes import (
     SOLID,
     Named,
     body_of,
+    box_of,
+    is_closed,
     joined_names,
     listed,
     parts,
+    sound,
 )
-from usual_clay.core.body.sources import Taken, places_of
+from usual_clay.core.body.sources import Taken, places_of, plane_face
 from usual_clay.core.body.trim import apart_again, cut_by, parted, those_at
 from usual_clay.core.build.combine import TwinSettings, plane_picked
 from usual_clay.core.progress import Progress
 
-# What touches within this is one, mm.
-FUZZY = 1e-4
+# What touches within this is one, mm: the first that does is taken.
+FUZZY = (1e-4, 1e-3, 1e-5)
+TWIN = "mirrored and united"
+# Volumes are known to this share.
+SLACK = 1e-4
 
 
 def unite(settings: CombineSettings, taken: Taken, progress: Progress) -> BodyMade:
     """Unite solids."""
     body, others = _given(taken)
     progress(0.2, "Uniting")
-    made = operated(BRepAlgoAPI_Fuse(), body, others)
+    made = operated(BRepAlgoAPI_Fuse, body, others)
     return _chosen(made, settings, f"{1 + len(others)} bodies united")
 
 
@@ -66,7 +75,7 @@ def _with_knives(
     words = f"the {'larger side' if not settings.keep else 'chosen side'} kept" if knives else ""
     if solids:
         progress(0.6, "Cutting")
-        body = operated(how(), body, [other for _, other in solids])
+        body = operated(how, body, [other for _, other in solids])
         return _chosen(body, settings, f"{len(solids)} {word}")
     return BodyMade(body_of(body), words)
 
@@ -84,25 +93,53 @@ def _check_solid(named: Named, name: str) -> None:
         raise BodyError(f"{name} is an open shell: close it first")
 
 
-def operated(operation: Any, body: Named, others: list[Named]) -> Named:
+def operated(how: Any, body: Named, others: list[Named]) -> Named:
     """Return what a boolean operation makes of a body and others.
+
+    Parameters
+    ----------
+    how : class of the kernel's operations
 
     Raises
     ------
     BodyError
         Where nothing is left, or the kernel fails.
     """
-    operation.SetArguments(listed([body.shape]))
-    operation.SetTools(listed([other.shape for other in others]))
-    operation.SetFuzzyValue(FUZZY)
-    operation.SetRunParallel(True)
-    operation.Build()
-    if not operation.IsDone():
-        raise BodyError("the geometry kernel cannot combine these: move one of them a little")
-    made = joined_names(operation, operation.Shape(), [body, *others]).filled("Face")
-    if not parts(made.shape, SOLID):
-        raise BodyError("nothing is left: the bodies do not lie as this needs")
-    return made
+    were_closed = all(is_closed(each.shape) for each in (body, *others))
+    for fuzzy in FUZZY:
+        operation = how()
+        operation.SetArguments(listed([body.shape]))
+        operation.SetTools(listed([other.shape for other in others]))
+        operation.SetFuzzyValue(fuzzy)
+        operation.SetRunParallel(True)
+        operation.Build()
+        if not operation.IsDone():
+            continue
+        made = joined_names(operation, operation.Shape(), [body, *others]).filled("Face")
+        if not parts(made.shape, SOLID):
+            if how is BRepAlgoAPI_Fuse:
+                continue
+            raise BodyError("nothing is left: the bodies do not lie as this needs")
+        made, valid = sound(made)
+        whole = is_closed(made.shape) or not were_closed
+        if valid and whole and _makes_sense(how, made, body, others):
+            return made
+    raise BodyError(
+        "the geometry kernel cannot combine these: their faces nearly lie on each other over a"
+        " large part. Move one of them a little, or cut off first what both have"
+    )
+
+
+def _makes_sense(how: Any, made: Named, body: Named, others: list[Named]) -> bool:
+    """Tell whether what was made holds as much as it can: the kernel may lose a part of it."""
+    held, own, *theirs = (volume_of(each.shape) for each in (made, body, *others))
+    least, most = {
+        BRepAlgoAPI_Fuse: (max(own, *theirs), own + sum(theirs)),
+        BRepAlgoAPI_Cut: (own - sum(theirs), own),
+        BRepAlgoAPI_Common: (0.0, min(own, sum(theirs))),
+    }[how]
+    slack = SLACK * (own + sum(theirs))
+    return bool(least - slack <= held <= most + slack)
 
 
 def _chosen(made: Named, settings: CombineSettings, words: str) -> BodyMade:
@@ -121,15 +158,44 @@ def mirror_and_unite(settings: TwinSettings, taken: Taken, progress: Progress) -
     """Mirror a body and unite the two; an open shell is joined to its image."""
     body = taken.body()
     point, normal = plane_picked(settings, next(iter(taken.geometry("plane")), None))
-    move = gp_Trsf()
-    move.SetMirror(gp_Ax2(gp_Pnt(*map(float, point)), gp_Dir(*map(float, normal))))
-    builder = BRepBuilderAPI_Transform(body.shape, move, True)
-    image = joined_names(builder, builder.Shape(), [body]).filled("Face")
+    image = _mirrored(body, point, normal)
     progress(0.4, "Uniting")
     if parts(body.shape, SOLID):
-        united = operated(BRepAlgoAPI_Fuse(), body, [image])
-        return BodyMade(body_of(united), "mirrored and united")
+        try:
+            return BodyMade(body_of(operated(BRepAlgoAPI_Fuse, body, [image])), TWIN)
+        except BodyError as error:
+            # What nearly lies on its image: one half of it and that half's image do not.
+            half = _larger_half(body, point, normal, error)
+            made = operated(BRepAlgoAPI_Fuse, half, [_mirrored(half, point, normal)])
+            words = f"{TWIN}: its larger half, as the whole nearly lies on its image"
+            return BodyMade(body_of(made), words)
     made = solid_where_closed(sewn([body, image], 1e-3))
     shape = body_of(made)
     still = "" if shape.is_solid else f"; {shape.open_edges} edges are open"
     return BodyMade(shape, f"mirrored and joined{still}")
+
+
+def _mirrored(body: Named, point: Floats, normal: Floats) -> Named:
+    move = gp_Trsf()
+    move.SetMirror(gp_Ax2(gp_Pnt(*map(float, point)), gp_Dir(*map(float, normal))))
+    builder = BRepBuilderAPI_Transform(body.shape, move, True)
+    return joined_names(builder, builder.Shape(), [body]).filled("Face")
+
+
+def _larger_half(body: Named, point: Floats, normal: Floats, otherwise: BodyError) -> Named:
+    """Return what of a body lies to the side of a plane on which there is more of it."""
+    low, high = box_of(body.shape)
+    middle = (low + high) / 2
+    at = middle - ((middle - point) @ normal) * normal
+    plane = plane_face(at, normal, 2 * float(np.linalg.norm(high - low)) + 1)
+    try:
+        pieces = cut_by(body, [plane], "the plane")
+    except BodyError:
+        # All of it lies to one side.
+        raise otherwise from None
+    sides: tuple[list[Named], list[Named]] = ([], [])
+    for piece in pieces:
+        middle = middle_of(piece.shape)
+        sides[int((middle - point) @ normal > 0)].append(piece)
+    larger = max(sides, key=lambda side: sum(volume_of(piece.shape) for piece in side))
+    return larger[0] if len(larger) == 1 else apart_again(larger)

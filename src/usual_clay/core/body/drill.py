@@ -56,7 +56,7 @@ def drill(settings: DrillSettings, taken: Taken, progress: Progress) -> BodyMade
         said.append(words)
     progress(0.4, "Drilling")
     for tool in tools:
-        drilled = operated(BRepAlgoAPI_Cut(), body, [tool])
+        drilled = operated(BRepAlgoAPI_Cut, body, [tool])
         if not is_smaller(drilled.shape, body.shape):
             name = tool.name(parts(tool.shape, FACE)[0])
             raise BodyError(f"{name} misses the body: nothing was taken away")

@@ -14,7 +14,7 @@ from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.body.body_shape import EdgeGap
 from usual_clay.core.body.kernel import edge_curve
 from usual_clay.core.body.shapes import Named, faces_of_edges, normal_at
-from usual_clay.core.check.joints import to_line
+from usual_clay.core.check.joints import goes_along, to_line
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve
@@ -124,7 +124,9 @@ def _beside(
     found = []
     for other in np.unique(which):
         where = which == other
-        if where.mean() >= BESIDE:
+        # One that leads away from where two others meet is beside none of them.
+        along = other < 0 or goes_along(edge.points[where], edges[other].points)
+        if where.mean() >= BESIDE and along:
             found.append((int(other), where))
     return found
 

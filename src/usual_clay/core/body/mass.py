@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import numpy as np
 from OCP.BRepGProp import BRepGProp
 from OCP.GeomAbs import GeomAbs_Shape
 from OCP.GProp import GProp_GProps
 from OCP.ShapeUpgrade import ShapeUpgrade_ShapeDivideContinuity
 from OCP.TopoDS import TopoDS_Shape
+
+from usual_clay.core.arrays import Floats
 
 # Figures are right to this share.
 EXACT = 1e-7
@@ -29,6 +32,12 @@ def skin_of(shape: TopoDS_Shape) -> GProp_GProps:
 def volume_of(shape: TopoDS_Shape) -> float:
     """Return the volume, mm cubed."""
     return float(held_by(shape).Mass())
+
+
+def middle_of(shape: TopoDS_Shape) -> Floats:
+    """Return the middle of what a shape encloses."""
+    centre = held_by(shape).CentreOfMass()
+    return np.array([centre.X(), centre.Y(), centre.Z()])
 
 
 def area_of(shape: TopoDS_Shape) -> float:

@@ -56,7 +56,7 @@ def pad(settings: PadSettings, taken: Taken, progress: Progress) -> BodyMade:
     if not taken.all("body"):
         return BodyMade(body_of(stock))
     progress(0.7, "Uniting")
-    made = operated(BRepAlgoAPI_Fuse(), taken.body(), [stock])
+    made = operated(BRepAlgoAPI_Fuse, taken.body(), [stock])
     solids = len(parts(made.shape, SOLID))
     words = "" if solids == 1 else "it does not touch the body: they stand beside each other"
     return BodyMade(body_of(made), words)
@@ -72,7 +72,7 @@ def cut(settings: PadSettings, taken: Taken, progress: Progress) -> BodyMade:
     stock = stock_of(settings, taken, progress)
     progress(0.7, "Taking away")
     body = taken.body()
-    cut_off = operated(BRepAlgoAPI_Cut(), body, [stock])
+    cut_off = operated(BRepAlgoAPI_Cut, body, [stock])
     if not is_smaller(cut_off.shape, body.shape):
         raise BodyError("the cut misses the body: nothing was taken away")
     made = body_of(cut_off)

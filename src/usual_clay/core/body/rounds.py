@@ -27,6 +27,7 @@ from usual_clay.core.body.shapes import (
     evenly_along,
     exact_of,
     faces_of_edges,
+    is_closed,
     normal_at,
     parts,
     read,
@@ -271,7 +272,8 @@ def attempt(
         return None
     named = body.after(maker, maker.Shape(), "Round" if how == "round" else "Bevel")
     named, valid = sound(named)
-    if not valid:
+    # What is too large may be made as an open shell, or lose a part of what it should keep.
+    if not valid or (is_closed(body.shape) and not is_closed(named.shape)):
         return None
     widths = {}
     if how == "round":

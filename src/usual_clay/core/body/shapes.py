@@ -169,6 +169,12 @@ def faced_outward(solid: TopoDS_Shape) -> TopoDS_Shape:
     return whole
 
 
+def is_closed(shape: TopoDS_Shape) -> bool:
+    """Tell whether a shape is made of solids, none of which has an open edge."""
+    # A shell may be marked as closed that is not.
+    return bool(parts(shape, SOLID)) and all(len(faces) > 1 for _, faces in faces_of_edges(shape))
+
+
 def is_smaller(shape: TopoDS_Shape, whole: TopoDS_Shape) -> bool:
     """Tell whether a solid holds less than another that it was cut out of."""
     left, before = volume_of(shape), volume_of(whole)
@@ -264,7 +270,7 @@ def _healed(named: Named) -> Named | None:
     if whole.IsNull() or not BRepCheck_Analyzer(whole).IsValid():
         return None
     before, after = parts(named.shape, FACE), parts(whole, FACE)
-    if len(before) != len(after):
+    if len(before) != len(after) or (is_closed(named.shape) and not is_closed(whole)):
         return None
     made = Named(whole)
     for old in before:
