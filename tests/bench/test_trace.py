@@ -13,6 +13,8 @@ from PySide6.QtWidgets import QApplication
 from scipy.spatial import cKDTree
 
 from tests.bench.hands import CTRL, NONE, SHIFT, Hands
+from usual_clay.bench.cards.draw import DrawCard
+from usual_clay.bench.number_field import NumberField
 from usual_clay.bench.stage.curve_overlay import TALLEST
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.spline.closest import curve_foot_points
@@ -197,6 +199,72 @@ def test_points_come_and_go_and_twins_follow(top) -> None:
     followed = hands.session.job.items[twin.id]
     assert isinstance(followed, Curve)
     assert followed.geometry.points == pytest.approx(now.geometry.points * [1, -1, 1])
+
+
+def test_numbers_are_typed_while_drawing_and_of_what_is_kept(top) -> None:
+    hands, pane = top
+    session, window = hands.session, hands.window
+    scan_shown = window.stage.scene.shown.scan
+
+    def begin(kind: str) -> DrawCard:
+        QTest.mouseClick(window.rail.tools["draw"], Qt.MouseButton.LeftButton)
+        card = window.cards.card
+        next(c for c in card.kinds if kind in c._buttons)._buttons[kind].click()
+        place = QPoint(pane.width() // 2, pane.height() // 2)
+        QTest.mouseClick(pane, Qt.MouseButton.LeftButton, NONE, place)
+        return card
+
+    def type_in(words: str) -> None:
+        # The first key is the stage's: it begins the number, and switches no layer.
+        QTest.keyClick(pane, words[0])
+        QApplication.processEvents()
+        QTest.keyClicks(QApplication.focusWidget(), words[1:])
+        hands.key(Qt.Key.Key_Return, widget=QApplication.focusWidget())
+
+    card = begin("circle")
+    type_in("12,5")
+    assert window.stage.scene.shown.scan == scan_shown
+    assert "in the plane" not in card.trouble.text()
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    circle = chosen(hands)
+    away = np.linalg.norm(points_of(circle) - circle.recipe.settings.array[0], axis=1)
+    assert away == pytest.approx(np.full(len(away), 12.5))
+    # It is a circle still, and told by its radius.
+    page = window.cards.card.points
+    (_, radius, _) = page.numbers.fields["circle"][0]
+    assert radius.isVisible()
+    assert radius.value() == 12.5
+    type_over(radius, "20")
+    away = np.linalg.norm(points_of(chosen(hands)) - circle.recipe.settings.array[0], axis=1)
+    assert away == pytest.approx(np.full(len(away), 20))
+    begin("rectangle")
+    type_in("30")
+    type_over(window.cards.card.numbers.fields["rectangle"][1][1], "18")
+    hands.key(Qt.Key.Key_Return, widget=pane)
+    assert np.ptp(points_of(chosen(hands)), axis=0) == pytest.approx([30, 18, 0])
+    page = window.cards.card.points
+    type_over(page.numbers.shape[0][2], "4")
+    rounded = chosen(hands)
+    assert rounded.recipe.settings.corner == 4
+    # What cannot be is told, and changes nothing.
+    type_over(page.numbers.shape[0][2], "10")
+    assert "do not fit" in window.cards.told.text()
+    assert chosen(hands).geometry is rounded.geometry
+    assert page.numbers.shape[0][2].value() == 4
+    session.undo()
+    assert chosen(hands).recipe.settings.corner == 0
+
+
+def type_over(field: NumberField, words: str) -> None:
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, words)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    QApplication.processEvents()
+
+
+def points_of(curve: Curve) -> np.ndarray:
+    return curve_points(curve.geometry, np.linspace(*curve.geometry.domain, 200))
 
 
 def test_the_comb_is_drawn_to_its_scale(top) -> None:

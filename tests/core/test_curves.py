@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
 from tests.shapes import sphere
+from usual_clay.core.arrays import as_place, as_places
 from usual_clay.core.build.alter import SplitSettings, split_up
 from usual_clay.core.build.combine import (
     BridgeSettings,
@@ -39,6 +41,7 @@ from usual_clay.core.spline.basis import SplineError, even_knots
 from usual_clay.core.spline.chain import chain, extend
 from usual_clay.core.spline.closest import curve_foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
+from usual_clay.core.spline.drawn_numbers import NUMBERS
 from usual_clay.core.spline.knots import insert_knot
 from usual_clay.core.spline.make import ROUND, DrawnSettings, Handle, circle, make_curve
 from usual_clay.core.spline.parts import (
@@ -430,3 +433,46 @@ def test_curves_are_laid_onto_planes_scans_and_surfaces() -> None:
     assert np.abs(foot_points(surface, cut).signed).max() < 0.01
     with pytest.raises(SplineError, match="misses the surface"):
         in_surface(surface, InSurfaceSettings("x", 80.0))
+
+
+@pytest.mark.parametrize("kind", ["line", "circle", "arc about", "arc", "rectangle", "controls"])
+@pytest.mark.parametrize("axis", [0, 1, 2])
+def test_a_typed_number_is_the_curves_own(kind: Any, axis: int) -> None:
+    random = np.random.default_rng(axis)
+    normal = as_place(np.eye(3)[axis])
+    for _ in range(20):
+        points = random.uniform(-20, 20, (3 if kind in ("arc", "arc about", "controls") else 2, 3))
+        points[:, axis] = 4.0
+        settings = DrawnSettings(kind, as_places(points), normal=normal)
+        for one in NUMBERS[kind]:
+            low = np.linalg.norm(points[2] - points[0]) / 2 if kind == "arc" else 0.0
+            value = low + random.uniform(0.2, 3)
+            made = one.write(settings, value)
+            assert one.read(made) == pytest.approx(value)
+            # Where it begins stays; of an arc through three points where it ends, too.
+            assert made.array[0] == pytest.approx(points[0])
+            if kind == "arc":
+                assert made.array[2] == pytest.approx(points[2])
+                bends = curve_comb(make_curve(made))
+                assert bends == pytest.approx(np.full(len(bends), 1 / value), rel=1e-6)
+            assert made.array[:, axis] == pytest.approx(np.full(len(points), 4.0))
+
+
+def curve_comb(curve: BSplineCurve) -> np.ndarray:
+    """Return how a curve bends at places along it, 1/mm."""
+    _, first, second = curve_derivatives(curve, np.linspace(*curve.domain, 30), 2)
+    return np.linalg.norm(np.cross(first, second), axis=1) / np.linalg.norm(first, axis=1) ** 3
+
+
+def test_numbers_draw_what_is_not_clicked_yet() -> None:
+    one = DrawnSettings("rectangle", ((1.0, 2.0, 3.0),), normal=(0.0, -1.0, 0.0))
+    width, height = NUMBERS["rectangle"]
+    made = make_curve(height.write(width.write(one, 30), 18))
+    assert made.points.min(axis=0) == pytest.approx([1, 2, 3])
+    assert made.points.max(axis=0) == pytest.approx([31, 2, 21])
+    (radius,) = NUMBERS["circle"]
+    ring = make_curve(radius.write(replace(one, kind="circle"), 5))
+    assert curve_comb(ring) == pytest.approx(np.full(30, 0.2))
+    arc = DrawnSettings("arc", ((0, 0, 0), (5, 1, 0), (10, 0, 0)))
+    with pytest.raises(SplineError, match=r"at least 5\.000 mm"):
+        NUMBERS["arc"][0].write(arc, 4)

@@ -40,6 +40,8 @@ class Marking:
         the view most.
     snaps : bool
         Whether a mark is drawn to ends, middles, crossings and the like.
+    typed : callable or None
+        Told of the key with which a number begins.
     passing : frozenset of int, or None
         The marks that were set with Shift: points on the way between corners. None where all
         marks are alike.
@@ -56,6 +58,7 @@ class Marking:
     in_view: bool = False
     facing: Place = (0.0, 0.0, 1.0)
     snaps: bool = False
+    typed: Callable[[str], object] | None = None
     passing: frozenset[int] | None = None
 
     @property

@@ -9,8 +9,10 @@ import numpy as np
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from usual_clay.bench.cards.drawn_numbers import DrawnNumbers
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.shaping import (
+    put_drawing,
     put_handle,
     scale_points,
     set_weight,
@@ -20,7 +22,7 @@ from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.arrays import Floats, as_place
-from usual_clay.core.spline.make import Handle
+from usual_clay.core.spline.make import DrawnSettings, Handle
 from usual_clay.job.edits.shaping import handle_at, has_through, places_of, removal
 from usual_clay.job.items import Curve
 
@@ -34,6 +36,10 @@ WHY = {
     "through": "The curve goes through these; control points are the finer tool, as they do not"
     " push it about between.",
 }
+
+FEW = "The points that it was drawn by, and its numbers; control points make it another curve."
+# Curves of many points have no numbers of their own.
+MANY = ("through", "controls")
 
 
 class PointsPage(QWidget):
@@ -54,6 +60,10 @@ class PointsPage(QWidget):
         self.why = label(role="soft", wraps=True)
         self.column.addWidget(self.kind)
         self.column.addWidget(self.why)
+        self.numbers = DrawnNumbers(shape=True)
+        self.numbers.changed.connect(self._drawn)
+        self.numbers.refused.connect(lambda words: session.told.emit("trouble", words))
+        self.column.addWidget(self.numbers)
         self._add_one()
         self._add_several(commands)
         self.insert, self.remove = commands.button("insert point"), commands.button("remove point")
@@ -130,6 +140,10 @@ class PointsPage(QWidget):
             ),
             into=own,
         )
+
+    def _drawn(self, settings: DrawnSettings) -> None:
+        if (curve := self.session.job.get(self.session.choice.item, Curve)) is not None:
+            put_drawing(self.session, curve, settings)
 
     def _typed(self, axis: int, value: float) -> None:
         curve, index = self.session.job.get(self.session.choice.item, Curve), self._near()
@@ -209,7 +223,13 @@ class PointsPage(QWidget):
         kind = session.choice.point_kind if through else "control"
         self.kind.setVisible(through)
         self.kind.set_value(KINDS[kind == "through"][0])
-        self.why.setText(WHY[kind])
+        drawn = curve.made_by(DrawnSettings)
+        few = drawn if drawn is not None and drawn.kind not in MANY else None
+        self.why.setText(FEW if few is not None and kind == "through" else WHY[kind])
+        self.numbers.setVisible(few is not None)
+        self.numbers.setEnabled(not curve.locked)
+        if few is not None:
+            self.numbers.show_settings(few)
         count = len(session.choice.points)
         self.one.setVisible(count == 1)
         self.several.setVisible(count > 1)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from PySide6.QtWidgets import QVBoxLayout
 
 from usual_clay.bench.cards.card import Card
+from usual_clay.bench.cards.drawn_numbers import DrawnNumbers
 from usual_clay.bench.marking import Marking
 from usual_clay.bench.number_field import CountField
 from usual_clay.bench.session import Session
@@ -67,8 +69,8 @@ MOST = {
     "stroke": 100_000,
 }
 HINT = (
-    "<b>Click</b> to set points, <b>drag</b> one to move it. <b>Enter</b> keeps the curve,"
-    " <b>Esc</b> drops it."
+    "<b>Click</b> to set points, <b>drag</b> one to move it, type its <b>numbers</b>."
+    " <b>Enter</b> keeps the curve, <b>Esc</b> drops it."
 )
 STROKE_HINT = "<b>Drag</b> a stroke; a lean curve follows it. <b>Enter</b> keeps it."
 
@@ -94,6 +96,10 @@ class DrawCard(Card):
         self.snaps.chosen.connect(session.hand.set_snapping)
         self.column.addWidget(Row("On", self.plane))
         self.column.addWidget(Row("Drawn to", self.snaps))
+        self.numbers = DrawnNumbers()
+        self.numbers.changed.connect(self._set_numbers)
+        self.numbers.refused.connect(lambda words: session.told.emit("trouble", words))
+        self.column.addWidget(self.numbers)
         self._add_numbers(self.column)
         self.reading = label(role="news", wraps=True)
         self.trouble = label(role="trouble", wraps=True)
@@ -171,6 +177,7 @@ class DrawCard(Card):
                 stroke=stroke,
                 snaps=not stroke,
                 changed=self._marked,
+                typed=None if stroke else self.numbers.begin,
             )
         )
 
@@ -233,6 +240,12 @@ class DrawCard(Card):
         self.ends.set_value(word)
         self.refresh()
 
+    def _set_numbers(self, settings: DrawnSettings) -> None:
+        """Move the marks to where typed numbers put them."""
+        marking = self.session.hand.marking
+        if marking is not None:
+            self.session.hand.set_marking(replace(marking, places=settings.points))
+
     def _settings(self) -> DrawnSettings:
         if self._kind == "stroke":
             return self._stroke or DrawnSettings("controls")
@@ -267,6 +280,8 @@ class DrawCard(Card):
         )
         if self._kind == "stroke" and not count:
             self.about.setText("Drag a stroke on the stage")
+        self.numbers.setVisible(self._kind != "stroke")
+        self.numbers.show_settings(settings)
         if (settings,) == self._shown:
             return
         self._shown = (settings,)

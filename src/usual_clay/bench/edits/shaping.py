@@ -16,11 +16,12 @@ from usual_clay.core.errors import sentence
 from usual_clay.core.fit.curve.fair import SlimSettings, Spare, slim
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
 from usual_clay.core.spline.knots import insert_knot, raise_degree, reverse
-from usual_clay.core.spline.make import Handle
+from usual_clay.core.spline.make import DrawnSettings, Handle
 from usual_clay.job.edits.shaping import (
     Shaped,
     places_of,
     removal,
+    with_drawing,
     with_handle,
     with_moved,
     with_places,
@@ -48,6 +49,20 @@ def put_places(
         session.sight.before_move[curve.id] = before
     session.notes.pop(curve.id, None)
     session.commit(job, words, onto_last=last)
+
+
+def put_drawing(session: Session, curve: Curve, settings: DrawnSettings) -> None:
+    """Keep a drawn curve with other settings."""
+    if not session.may_change(curve):
+        return
+    try:
+        job, _ = with_moved(session.job, with_drawing(session.job, curve, settings))
+    except SplineError as error:
+        session.told.emit("trouble", sentence(error))
+        # Its card shows the settings that it has.
+        session.job_changed.emit()
+        return
+    session.commit(job, f"{curve.name}'s numbers")
 
 
 def _chosen(session: Session, curve: Shaped, least: int) -> tuple[Floats, Any] | None:

@@ -30,6 +30,7 @@ from usual_clay.bench.gestures.spread import spread
 from usual_clay.bench.guard import Guarded
 from usual_clay.bench.stage import curve_overlay, marks, overlay, picking
 from usual_clay.bench.stage.net import NetPainter
+from usual_clay.bench.stage.pane_keys import BACK, HOLDS, begins_number, holds
 from usual_clay.bench.stage.reading import reading
 from usual_clay.bench.stage.scene import Scene
 from usual_clay.bench.stage.snapping import draw_snap, snap
@@ -58,7 +59,6 @@ TOOLS: dict[str | None, Start] = {
     "mark points": choose_points,
     "brush points": brush_points,
 }
-HOLDS = ("x", "y", "z", "n", "l", "f", "u", "v", "t")
 NUDGES = {
     Qt.Key.Key_Left: (-1, 0),
     Qt.Key.Key_Right: (1, 0),
@@ -70,15 +70,8 @@ REST_AFTER = 160
 NARROW = 400
 # A view that no hand drags in follows so often while one drags in another, ms.
 ELSEWHERE = 400
-BACK = "\x08"
 # Of many rows chosen no more than so many are drawn as curves.
 MOST_LINES = 3
-
-
-def _holds(event: QKeyEvent) -> bool:
-    """Tell whether a key means something while a drag runs: what holds it, or how far it goes."""
-    word = event.text().lower()
-    return bool(word) and (word in HOLDS or word == BACK or word in "0123456789.,-")
 
 
 class Pane(Guarded, QWidget):
@@ -438,18 +431,24 @@ class Pane(Guarded, QWidget):
         return True
 
     def claims(self, event: QKeyEvent) -> bool:
-        """Tell whether a key holds the running drag, and must not do what it does otherwise."""
-        return self._gesture is not None and _holds(event)
+        """Tell whether a key holds the running drag, or begins a number of what is drawn, and must
+        not do what it does otherwise."""
+        if self._gesture is None:
+            marking = self.session.hand.marking
+            return marking is not None and marking.typed is not None and begins_number(event)
+        return holds(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         word = event.text().lower()
         if self._gesture is not None and word in HOLDS:
             self.hold = "f" if self.hold == word else word
-        elif self._gesture is not None and _holds(event):
+        elif self._gesture is not None and holds(event):
             self.typed = self.typed[:-1] if word == BACK else self.typed + word
             if self._last is not None:
                 self._step(self._last)
             self.update()
+        elif self.claims(event) and (marking := self.session.hand.marking) and marking.typed:
+            marking.typed(event.text())
         elif (step := NUDGES.get(Qt.Key(event.key()))) and self.session.choice.points:
             nudge(self, step)
         else:
