@@ -12,7 +12,7 @@ import os
 import shutil
 import time
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from hashlib import sha256
@@ -29,9 +29,9 @@ from usual_clay.job.job import Job
 from usual_clay.log import logger
 
 STATE, PICTURE = "state.json", "picture.png"
-# So many steps of the history are kept with it, that take no more than so much, while the disk has
-# so much left, bytes.
-MOST_STEPS, MOST_BYTES, LEAST_FREE = 60, 300 << 20, 1 << 30
+# So many steps of the history are kept with it, and so many new ones written at once, that take no
+# more than so much, while the disk has so much left, bytes.
+MOST_STEPS, MOST_FRESH, MOST_BYTES, LEAST_FREE = 60, 8, 300 << 20, 1 << 30
 # What lies there already: ids of arrays and jobs with themselves, so that the ids stay theirs.
 Entries = dict[int, tuple[object, str]]
 
@@ -122,7 +122,7 @@ class Journal:
 
     def _write_steps(self, job: Job, steps: Sequence[Step]) -> None:
         """Write those steps of a history that fit; what is told of one already stays."""
-        near = _nearest(job, steps)
+        near = _nearest(job, steps, self._steps)
         if shutil.disk_usage(self.folder).free < LEAST_FREE:
             near = []
         known, self._steps = self._steps, {}
@@ -249,20 +249,36 @@ def _entries(told: Any) -> set[str]:
     return {told} if is_name else set()
 
 
-def _nearest(job: Job, steps: Sequence[Step]) -> list[Step]:
-    """Return those steps around a job's own that are not too many and take not too much."""
+def _nearest(job: Job, steps: Sequence[Step], known: Collection[int]) -> list[Step]:
+    """Return those steps around a job's own that are not too many, take not too much, and are
+    known already but for a few: those farther off come when it is written again."""
     at = next((k for k, step in enumerate(steps) if step.job is job), None)
     if at is None:
         return []
-    low, high, size = at, at + 1, 0
+    low, high = at, at + 1
+    left = _Left(MOST_STEPS, MOST_FRESH, MOST_BYTES)
     # What can be undone goes before what can be done again.
-    while low > 0 and at - low < MOST_STEPS and size + steps[low - 1].alone <= MOST_BYTES:
+    while low > 0 and left.takes(steps[low - 1], known):
         low -= 1
-        size += steps[low].alone
-    while high < len(steps) and high - low <= MOST_STEPS and size + steps[high].alone <= MOST_BYTES:
-        size += steps[high].alone
+    while high < len(steps) and left.takes(steps[high], known):
         high += 1
     return list(steps[low:high])
+
+
+@dataclass
+class _Left:
+    """How many steps may be kept still, how many of them new, and how much they may take."""
+
+    steps: int
+    fresh: int
+    size: int
+
+    def takes(self, step: Step, known: Collection[int]) -> bool:
+        """Take a step where there is room for it; tell whether there was."""
+        self.steps -= 1
+        self.fresh -= id(step.job) not in known
+        self.size -= step.alone
+        return min(self.steps, self.fresh, self.size) >= 0
 
 
 def drop(left: Left) -> None:
