@@ -256,7 +256,7 @@ def _nearest(job: Job, steps: Sequence[Step], known: Collection[int]) -> list[St
     if at is None:
         return []
     low, high = at, at + 1
-    left = _Left(MOST_STEPS, MOST_FRESH, MOST_BYTES)
+    left = _Room(MOST_STEPS, MOST_FRESH, MOST_BYTES)
     # What can be undone goes before what can be done again.
     while low > 0 and left.takes(steps[low - 1], known):
         low -= 1
@@ -266,7 +266,7 @@ def _nearest(job: Job, steps: Sequence[Step], known: Collection[int]) -> list[St
 
 
 @dataclass
-class _Left:
+class _Room:
     """How many steps may be kept still, how many of them new, and how much they may take."""
 
     steps: int
