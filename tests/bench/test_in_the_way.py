@@ -411,3 +411,20 @@ def test_from_an_empty_start_to_a_delivered_body_by_keys_alone(
     assert written.count("MANIFOLD_SOLID_BREP('Lure'") == 1 or "PRODUCT('Lure'" in written
     assert written.count("MANIFOLD_SOLID_BREP(") == 1
     assert written.rstrip().endswith("END-ISO-10303-21;")
+
+
+def test_a_hint_ends_with_a_whole_part_where_there_is_no_room(hands: Hands) -> None:
+    window, line = hands.window, hands.window.hint_line
+    window.resize(1280, 800)
+    window.commands.run("draw")
+    hands.wait()
+    whole = line.words.text()
+    assert "<b>Esc</b> drops it." in whole
+    assert not line.words.toolTip()
+    line.setFixedWidth(520)
+    QApplication.processEvents()
+    shown = line.words.text()
+    assert shown.endswith(" ...")
+    assert shown.removesuffix(" ...") == whole[: len(shown) - 4]
+    assert whole[len(shown) - 4] in ".,;:"
+    assert line.words.toolTip() == whole

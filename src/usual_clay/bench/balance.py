@@ -7,12 +7,12 @@ from dataclasses import replace
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent
+from PySide6.QtGui import QColor, QMouseEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from usual_clay.bench.charts import LogAxis, plain_plot, wear
 from usual_clay.bench.edits.making import set_settings
-from usual_clay.bench.guard import guarded
+from usual_clay.bench.guard import Guarded, guarded
 from usual_clay.bench.ledger import Ledger
 from usual_clay.bench.session import Session
 from usual_clay.bench.theme.looks import text_font
@@ -31,6 +31,8 @@ HIGHEST = 1.6
 
 # Below this share of the range the tolerance's two marks would run into each other.
 CROWDED = 0.3
+# How wide the name of a place on the axis is at most, pixels.
+LABEL = 44.0
 
 # Control points, deviation in mm, and words of the item as it is.
 Present = tuple[float, float, str]
@@ -233,11 +235,13 @@ class Chart(QWidget):
         return float(np.hypot(there.x() - at.x(), there.y() - at.y()))
 
 
-class Histogram(QWidget):
+class Histogram(Guarded, QWidget):
     """Signed deviations, the tolerance, and the share inside it."""
 
     def __init__(self) -> None:
         super().__init__()
+        # The tolerance, and how far the axis goes.
+        self._ends = (1.0, 1.0)
         self.plot = plain_plot()
         self.plot.setAccessibleName("Histogram of deviation")
         self.plot.hideAxis("left")
@@ -286,17 +290,29 @@ class Histogram(QWidget):
         self.lines[1].setValue(tolerance)
         self.plot.setXRange(-reach * 1.3, reach * 1.3, padding=0)
         self.plot.setYRange(0, counts.max() * 1.08, padding=0)
-        axis = self.plot.getAxis("bottom")
-        minus = "\N{MINUS SIGN}"
-        inner = [(-tolerance, f"{minus}{tolerance:.3g}"), (tolerance, f"+{tolerance:.3g}")]
-        if tolerance < CROWDED * reach:
-            inner = [(0.0, f"±{tolerance:.3g}")]
-        axis.setTicks([[(-reach, f"{minus}{reach:.2g}"), *inner, (reach, f"+{reach:.2g} mm")]])
+        self._ends = tolerance, reach
+        self._name_ends()
         self.share.setText(percent(within))
         beyond = int(np.sum(np.abs(signed) > reach))
         extra = f"; {beyond} lie past ±{reach:.2g} mm" if beyond else ""
         points = f"{len(signed):,} points".replace(",", " ")
         self.words.setText(f"{of.format(points=points)}{extra}")
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._name_ends()
+
+    def _name_ends(self) -> None:
+        """Name the tolerance and the ends of the axis, as far as there is room."""
+        tolerance, reach = self._ends
+        minus, half = "\N{MINUS SIGN}", self.plot.width() / 2
+        inner = [(-tolerance, f"{minus}{tolerance:.3g}"), (tolerance, f"+{tolerance:.3g}")]
+        outer = [(-reach, f"{minus}{reach:.2g}"), (reach, f"+{reach:.2g} mm")]
+        if tolerance < CROWDED * reach or tolerance / reach * half < LABEL:
+            inner = [(0.0, f"±{tolerance:.3g}")]
+            # Those at the ends stand as far from it as half of the axis.
+            outer = outer if half > 2 * LABEL else []
+        self.plot.getAxis("bottom").setTicks([[*inner, *outer]])
 
 
 class Balance(QWidget):

@@ -202,7 +202,7 @@ class Window(Guarded, QMainWindow):
     def _refresh(self) -> None:
         mark = "" if self.session.is_saved else "*"
         self.setWindowTitle(f"{self.session.job.name}{mark} · Usual Clay")
-        self.hint_line.words.setText(self._hint())
+        self.hint_line.say(self._hint())
 
     def _hint(self) -> str:
         """Return what the next click or key does."""
