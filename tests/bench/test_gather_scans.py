@@ -201,9 +201,15 @@ def test_lasso_and_box_choose_in_front_or_through(with_scan: Hands) -> None:
     joined = session.job.items[first.id]
     assert set(joined.vertices) == set(first.vertices) | set(second.vertices)
     hands.press("Less")
-    assert set(session.job.items[first.id].vertices) == (
-        set(joined.vertices) - set(second.vertices)
-    )
+    less = session.job.items[first.id]
+    assert set(less.vertices) == set(joined.vertices) - set(second.vertices)
+    # They share nothing now: that is said, and changes nothing. Before that it was the second.
+    hands.press("In common")
+    assert "nothing in common" in hands.window.cards.told.text()
+    assert session.job.items[first.id] is less
+    hands.key(Qt.Key.Key_Z, CTRL, hands.pane)
+    hands.press("In common")
+    assert set(session.job.items[first.id].vertices) == set(second.vertices)
     session.set_colour(first.id, "#93A67C")
     hands.wait()
     assert session.job.items[first.id].colour == "#93A67C"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -15,7 +16,7 @@ from usual_clay.bench.widgets import Row, button, number
 from usual_clay.core.errors import sentence
 from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.drawn_numbers import NUMBERS, DrawnNumber
-from usual_clay.core.spline.make import ROUND, DrawnSettings
+from usual_clay.core.spline.make import FEWEST, ROUND, DrawnSettings
 
 # What is told of settings by themselves, and of which kinds: name, word, tip, unit, range.
 SHAPE = (
@@ -84,12 +85,11 @@ class DrawnNumbers(QWidget):
         settings = self._settings
         field.setEnabled(len(settings.points) >= one.after)
         value = field.minimum()
-        try:
-            told = one.read(settings)
-            value = float(np.degrees(told)) if one.is_angle else told
-        except (IndexError, SplineError):
-            # Its points are not set yet, or lie on a line.
-            pass
+        if len(settings.points) >= FEWEST[settings.kind]:
+            # Three points on a line make no arc yet.
+            with suppress(SplineError):
+                told = one.read(settings)
+                value = float(np.degrees(told)) if one.is_angle else told
         with QSignalBlocker(field):
             field.setValue(value)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.regions import set_spread
@@ -62,12 +64,18 @@ class RegionCard(Card):
         self.column.addWidget(Row("Box, lasso", self.front))
         self.column.addWidget(Row("All tools", self.creases))
         self.other = combo("Another region of the same scan")
-        self.join = button("Join", "Take the other region in", clicked=lambda: self._combine(False))
-        self.part = button(
-            "Less", "Leave out what the other region holds", clicked=lambda: self._combine(True)
-        )
-        self.combine_row = Row("Other", self.other, self.join, self.part, stretch=0)
-        self.column.addWidget(self.combine_row)
+        self.combine_rows = [Row("Other", self.other, stretch=0)]
+        self.column.addWidget(self.combine_rows[0])
+        made = [
+            button(word, tip, clicked=partial(self._combine, how))
+            for word, tip, how in (
+                ("Join", "Take the other region in", "join"),
+                ("Less", "Leave out what the other region holds", "less"),
+                ("In common", "Keep what both hold", "common"),
+            )
+        ]
+        self.combine_rows.append(Row("", *made))
+        self.column.addWidget(self.combine_rows[1])
         tip = "Plane, cylinder, sphere or cone: the simplest that fits"
         self.shape = button("Fit a simple shape", tip, clicked=self._fit_shape)
         self.trouble = label(role="trouble", wraps=True)
@@ -85,13 +93,13 @@ class RegionCard(Card):
     def _set_creases(self) -> None:
         self.session.hand.set_choosing(self.session.hand.front_only, self.creases.isChecked())
 
-    def _combine(self, takes_away: bool) -> None:
+    def _combine(self, how: str) -> None:
         job = self.session.job
         region = job.get(self.session.choice.item, Region)
         other = job.get(self.other.currentData(), Region)
         if region is not None and other is not None:
             self.session.hand.seed = None
-            combine(self.session, region, other, takes_away)
+            combine(self.session, region, other, how)
 
     def _fit_shape(self) -> None:
         region = self.session.job.get(self.session.choice.item, Region)
@@ -102,7 +110,8 @@ class RegionCard(Card):
         regions = self.session.job.all(Region)
         others = [r for r in regions if r.scan == region.scan and r.id != region.id]
         fill(self.other, others)
-        self.combine_row.setVisible(bool(others))
+        for row in self.combine_rows:
+            row.setVisible(bool(others))
 
     def refresh(self) -> None:
         session = self.session

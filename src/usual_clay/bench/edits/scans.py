@@ -9,7 +9,7 @@ import numpy as np
 
 from usual_clay.bench.edits.making import add_following
 from usual_clay.bench.session import Session
-from usual_clay.core.arrays import Bools
+from usual_clay.core.arrays import Bools, Ints
 from usual_clay.core.errors import sentence
 from usual_clay.core.scan.mend import Mended, mend
 from usual_clay.core.scan.mesh import TriangleMesh
@@ -142,10 +142,19 @@ def join_scans(session: Session, scan: Scan, other: Scan) -> None:
     session.choice.choose(joined.id)
 
 
-def combine(session: Session, region: Region, other: Region, takes_away: bool) -> None:
-    """Join another region of the same scan to one, or take it away from it."""
-    change = np.setdiff1d if takes_away else np.union1d
-    words = f"take {other.name} from" if takes_away else f"join {other.name} to"
-    session.change(
-        region, f"{words} {region.name}", vertices=change(region.vertices, other.vertices)
-    )
+# How two regions are combined: what becomes of their vertices, and the words for it.
+COMBINED: dict[str, tuple[Callable[[Ints, Ints], Ints], str]] = {
+    "join": (np.union1d, "join {other} to {region}"),
+    "less": (np.setdiff1d, "take {other} from {region}"),
+    "common": (np.intersect1d, "what {region} and {other} share"),
+}
+
+
+def combine(session: Session, region: Region, other: Region, how: str) -> None:
+    """Join another region of the same scan to one, take it away from it, or keep what both hold."""
+    change, words = COMBINED[how]
+    vertices = change(region.vertices, other.vertices)
+    if how == "common" and not len(vertices):
+        session.told.emit("trouble", f"{region.name} and {other.name} have nothing in common.")
+        return
+    session.change(region, words.format(region=region.name, other=other.name), vertices=vertices)

@@ -28,6 +28,8 @@ REACH = 10.0
 TOUCH = 0.001
 ROUND = ("arc", "arc about", "circle")
 GRID_PIXELS = 14
+# What lies farther behind a scan than this share of the view's height is hidden by it.
+BEHIND = 0.02
 
 
 def snap(
@@ -53,9 +55,11 @@ def snap(
     best: tuple[float, Snap] | None = None
     curves = [c for c in pane.session.shown.all(Curve) if c.visible and c.id != but]
     near = _near(pane, curves, x, y, reach)
+    hidden = _hider(pane, x, y)
     for places, words in _points(pane, curves, near):
-        seen = pane.view.project(places)[:, :2]
+        seen = pane.view.project(places)
         away = np.hypot(seen[:, 0] - x, seen[:, 1] - y)
+        away[seen[:, 2] > hidden] = np.inf
         at = int(np.argmin(away))
         if away[at] < reach and (best is None or away[at] < best[0] - 1.0):
             best = (float(away[at]), Snap(places[at], words))
@@ -70,6 +74,16 @@ def snap(
     if target is not None and isinstance(item, Scan | Surface):
         return Snap(target.hit.point, f"on {item.name}")
     return None
+
+
+def _hider(pane: Canvas, x: float, y: float) -> float:
+    """Return the depth behind which a scan under the cursor hides what is there."""
+    target = pane.target_at(x, y)
+    item = None if target is None else pane.session.shown.items.get(target.item)
+    if target is None or not isinstance(item, Scan):
+        return float("inf")
+    depth = float(pane.view.project(target.hit.point[None])[0, 2])
+    return depth + BEHIND * pane.view.camera.height
 
 
 def _near(pane: Canvas, curves: list[Curve], x: float, y: float, reach: float) -> list[Curve]:
