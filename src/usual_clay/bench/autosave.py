@@ -11,6 +11,7 @@ from PySide6.QtGui import QImage
 from usual_clay.bench.paper import png_of
 from usual_clay.bench.session import Session
 from usual_clay.bench.work import start_thread
+from usual_clay.core.memory import give_back
 from usual_clay.files.errors import FileError
 from usual_clay.files.journal import Journal
 from usual_clay.log import logger
@@ -90,6 +91,7 @@ class Autosave(QObject):
                 self._came.emit(job, error)
             else:
                 self._came.emit(job, None)
+            give_back()
 
         self._writer = start_thread(self, "journal", write)
 

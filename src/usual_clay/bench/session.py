@@ -17,6 +17,7 @@ from usual_clay.bench.sources import Sources
 from usual_clay.bench.work import Request, Work
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import ClayError
+from usual_clay.core.memory import give_back
 from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
 from usual_clay.files.job_file import read_job, read_sound, read_steps, write_job
@@ -318,6 +319,7 @@ class Session(QObject):
         self.choice.choose(None)
         self.replaced.emit()
         self._after_edit()
+        give_back()
 
     def save(self, path: Path, replace_read_only: bool = False) -> bool:
         """Save the job; the window goes on answering until it is written.
