@@ -38,6 +38,8 @@ def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> Non
     hands.wait()
     card = window.cards.get("bring in")
     assert window.cards.card is card
+    assert card.portrait.isVisible()
+    assert not card.portrait.pixmap().isNull()
     assert "94" in card.made.text()
     QTest.mouseClick(card.unit._buttons["in"], Qt.MouseButton.LeftButton)
     assert "2389" in card.made.text()

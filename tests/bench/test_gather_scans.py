@@ -11,8 +11,10 @@ from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
 from tests.bench.hands import ALT, CTRL, Hands
+from tests.shapes import sphere
 from usual_clay.bench.cards.health import AILMENTS
 from usual_clay.bench.edits.scans import add_scan
+from usual_clay.bench.scan_picture import scan_picture
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.register import by_pairs
 from usual_clay.demo.points import true_outline
@@ -287,3 +289,17 @@ def test_no_symmetry_and_no_scan_are_said_plainly(hands: Hands, lure: TriangleMe
     assert "mm rms" in words
     assert chosen(hands) is before
     QTest.mouseClick(hands.pane, Qt.MouseButton.LeftButton, ALT)
+
+
+@pytest.mark.parametrize("shaded", [True, False])
+def test_a_scan_is_seen_before_it_is_taken_in(app, shaded: bool) -> None:
+    ball = sphere(rings=50)
+    normals = ball.vertex_normals if shaded else None
+    picture = scan_picture(ball.vertices, normals, 300, 150)
+    rows = np.frombuffer(picture.constBits(), np.uint8).reshape(150, -1)[:, :900]
+    seen = rows.reshape(150, 300, 3).astype(float)
+    full = (np.abs(seen - seen[0, 0]) > 8).any(axis=2)
+    # As large as nine tenths of the height let it be, without holes, and light in the middle.
+    assert full.sum() == pytest.approx(np.pi * 67.5**2, rel=0.08)
+    assert full[75, 85:215].all()
+    assert seen[75, 150].mean() > 1.2 * seen[75, 86].mean()

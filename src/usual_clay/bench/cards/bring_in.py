@@ -8,11 +8,13 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QSettings, QSignalBlocker
+from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.edits.points import add_list, add_points
 from usual_clay.bench.edits.scans import add_scan
+from usual_clay.bench.scan_picture import scan_picture
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, combo, label
 from usual_clay.core.numbers import thousands
@@ -28,6 +30,8 @@ NAMED_ROWS = 4
 # So many columns are shown to choose from, cut to so many letters.
 MOST_COLUMNS, LETTERS = 5, 8
 SPACE = "space"
+# How large the picture of a scan is, pixels.
+PICTURE = (300, 150)
 
 
 class BringInCard(Card):
@@ -59,6 +63,7 @@ class BringInCard(Card):
         self.preview_grid = QGridLayout(self.preview)
         self.preview_grid.setContentsMargins(0, 0, 0, 0)
         self.preview_grid.setVerticalSpacing(1)
+        self.portrait = label()
         self.made = label(role="news", wraps=True)
         self.keep = button("Bring in", "Add it to the job (Enter)", "main", clicked=self.accept)
         self.drop = button("Cancel", "Leave it (Esc)", clicked=self.cancel)
@@ -67,6 +72,7 @@ class BringInCard(Card):
             self.preview,
             self.columns_row,
             self.plane_row,
+            self.portrait,
             self.made,
         ):
             self.column.addWidget(part)
@@ -78,11 +84,11 @@ class BringInCard(Card):
         self._path, self._read = path, None
         scan = path.suffix.lower() in mesh_file.SUFFIXES
         self.title.setText("Bring in a scan" if scan else "Bring in points")
-        for part in (self.plane_row, self.columns_row, self.preview):
+        for part in (self.plane_row, self.columns_row, self.preview, self.portrait):
             part.hide()
         self._set_unit(str(QSettings().value("unit", "mm")))
         self.about.setText(f"{path.name} does not say its unit. What are its numbers in?")
-        self._start(lambda: read_scan(path) if scan else read_points(path))
+        self._start(lambda: _with_normals(read_scan(path)) if scan else read_points(path))
 
     def _start(self, read: Callable[[], ScanRead | PointsRead]) -> None:
         assert self._path is not None
@@ -140,6 +146,9 @@ class BringInCard(Card):
             # What was answered last stands unless this file speaks against it.
             if unit != "mm":
                 self._set_unit(unit)
+            normals = None if read.mesh is None else read.mesh.vertex_normals
+            self.portrait.setPixmap(QPixmap(scan_picture(read.places, normals, *PICTURE)))
+            self.portrait.show()
         self._show_size()
 
     def _failed(self, error: Exception) -> None:
@@ -218,6 +227,13 @@ class BringInCard(Card):
             words += f"{thousands(len(read.mesh.triangles))} triangles"
             words += ", with colours." if read.colours is not None else "."
         self.made.setText(words)
+
+
+def _with_normals(read: ScanRead) -> ScanRead:
+    """Work out what its picture needs, off the interface thread."""
+    if read.mesh is not None:
+        _ = read.mesh.vertex_normals
+    return read
 
 
 def _short(cell: str) -> str:
