@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ import numpy as np
 from usual_clay.bench.gestures.look import zoom
 from usual_clay.bench.still import open_demo, open_surfaces, settle
 from usual_clay.bench.window import Window
+from usual_clay.core.scan.mesh import unit
 from usual_clay.job.items import Curve, Surface
 
 
@@ -71,8 +73,6 @@ def _fill(window: Window) -> None:
 
 def _tie_again(window: Window) -> None:
     """An arch replaced: the net that followed it is offered the one that lies there now."""
-    from dataclasses import replace
-
     _with_alone(window, *BELLY, "Belly net")
     session, old = window.session, _named(window, "Belly arch, middle")
     job = session.job.without(old.id)
@@ -128,8 +128,6 @@ def _only(window: Window, *names: str) -> None:
 
 def _body_gaps(window: Window) -> None:
     """Back and belly joined with a limit that leaves their gap open: the table, and a ring."""
-    from dataclasses import replace
-
     _only(window, "Joined")
     body = _named(window, "Joined")
     settings = replace(body.recipe.settings, gap=0.01)
@@ -149,8 +147,12 @@ def _rounding(window: Window) -> None:
     window.set_station("Body")
     window.session.choice.choose(body.id)
     settle(window)
-    edges = body.recipe.settings.edges
-    window.stage.fly_to(np.array(edges[:3]))
+    window.stage.fly_to(np.array(body.recipe.settings.edges[:3]))
+    sight, up = unit(np.array([[0.55, 0.5, 0.62], [0.0, 0.0, 1.0]]))
+    pane, up = window.stage.free, unit(up - (up @ sight) * sight)
+    focus = np.array([10.0, 0.0, -4.0])
+    pane.move_camera(replace(pane.view.camera, focus=focus, sight=sight, up=up, height=26))
+    pane.rest()
 
 
 def _afloat(window: Window) -> None:
