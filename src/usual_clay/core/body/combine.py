@@ -117,7 +117,7 @@ def operated(how: Any, body: Named, others: list[Named]) -> Named:
             continue
         made = joined_names(operation, operation.Shape(), [body, *others]).filled("Face")
         if not parts(made.shape, SOLID):
-            if how is BRepAlgoAPI_Fuse:
+            if how is BRepAlgoAPI_Fuse or fuzzy != FUZZY[0]:
                 continue
             raise BodyError("nothing is left: the bodies do not lie as this needs")
         made, valid = sound(made)
