@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
-# Two workers share two cores: threads of linear algebra would only wait for each other.
+# Workers share two cores: threads of linear algebra would only wait for each other.
 os.environ["OPENBLAS_NUM_THREADS"] = "1"
 os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="usual-clay-config-")
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="usual-clay-state-")
@@ -19,6 +19,25 @@ from usual_clay.demo.make import demo_job_file, demo_scan_file
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.mesh_file import read_mesh
 from usual_clay.job.job import Job
+
+# As many as `./run test` lets work at a time; windows wait now and then, so that two cores do.
+WORKERS = 3
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Let what needs the demo job come last for each worker: it is being made meanwhile.
+
+    Each worker begins with its share of the tests as they stand.
+    """
+    kinds: tuple[list[pytest.Item], list[pytest.Item]] = ([], [])
+    for item in items:
+        kinds["demo_job" in getattr(item, "fixturenames", ())].append(item)
+    shares = [
+        kind[len(kind) * worker // WORKERS : len(kind) * (worker + 1) // WORKERS]
+        for worker in range(WORKERS)
+        for kind in kinds
+    ]
+    items[:] = [item for share in shares for item in share]
 
 
 @pytest.fixture(scope="session")

@@ -22,6 +22,10 @@ from usual_clay.files.job_file import read_job
 from usual_clay.job.job import Job
 
 
+# Longer than any test, ms.
+NEVER = 3_600_000
+
+
 @pytest.fixture(scope="session")
 def app() -> QApplication:
     return make_application()
@@ -36,6 +40,7 @@ def hands(app: QApplication, monkeypatch: pytest.MonkeyPatch) -> Iterator[Hands]
     monkeypatch.setattr(window.documents, "may_leave", lambda: True)
     # The tests that look at it let it run.
     window.fronts.enabled = window.calmness.enabled = window.prices.enabled = False
+    window.autosave.rest_for(NEVER)
     window.show()
     made = Hands(window)
     made.wait()

@@ -59,6 +59,11 @@ class Autosave(QObject):
             if not self._late.isActive():
                 self._late.start()
 
+    def rest_for(self, span: int) -> None:
+        """Write no sooner than so many ms after an edit."""
+        self._rest.setInterval(span)
+        self._late.setInterval(max(span, BEHIND))
+
     def _begin_anew(self) -> None:
         self._stop()
         self._written = None
