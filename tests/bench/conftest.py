@@ -21,7 +21,6 @@ from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files.job_file import read_job
 from usual_clay.job.job import Job
 
-
 # Longer than any test, ms.
 NEVER = 3_600_000
 
