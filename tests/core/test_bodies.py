@@ -233,6 +233,10 @@ def test_cut_by_a_plane_a_line_or_a_surface() -> None:
     both = made("split", PartSettings(), thing=block(), by=plane(12)).shape
     assert both.solids == 2
     assert both.volume == pytest.approx(6000)
+    # The cut bounds both, from this side and from that.
+    a, b, c = (both.vertices[both.triangles[:, k]] for k in range(3))
+    assert (a * np.cross(b, c)).sum() / 6 == pytest.approx(6000)
+    assert both.area == pytest.approx(2200 + 2 * 200)
     face = box_faces()[0]
     for way in ("normal", "z"):
         half = made("trim", TrimSettings(way=way), thing=face,

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Splitter
 from OCP.BRepBuilderAPI import (
+    BRepBuilderAPI_Copy,
     BRepBuilderAPI_MakeEdge,
     BRepBuilderAPI_MakeVertex,
     BRepBuilderAPI_Transform,
@@ -200,9 +201,11 @@ def together(pieces: Sequence[Named]) -> Named:
 
 
 def apart_again(pieces: Sequence[Named]) -> Named:
-    """Return parts as one shape, not joined."""
-    made = Named(compound([piece.shape for piece in pieces]))
-    for piece in pieces:
+    """Return parts as one shape, not joined: each with a copy of a face that they share, as that
+    bounds the one from this side and the other from that."""
+    copies = [BRepBuilderAPI_Copy(piece.shape) for piece in pieces]
+    made = Named(compound([copy.Shape() for copy in copies]))
+    for piece, copy in zip(pieces, copies, strict=True):
         for face in parts(piece.shape, FACE):
-            made.call([face], piece.name(face))
+            made.call([copy.ModifiedShape(face)], piece.name(face))
     return made
