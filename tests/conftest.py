@@ -20,25 +20,6 @@ from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.mesh_file import read_mesh
 from usual_clay.job.job import Job
 
-# As many as `./run test` lets work at a time; windows wait now and then, so that two cores do.
-WORKERS = 3
-
-
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Let what needs the demo job come last for each worker: it is being made meanwhile.
-
-    Each worker begins with its share of the tests as they stand.
-    """
-    kinds: tuple[list[pytest.Item], list[pytest.Item]] = ([], [])
-    for item in items:
-        kinds["demo_job" in getattr(item, "fixturenames", ())].append(item)
-    shares = [
-        kind[len(kind) * worker // WORKERS : len(kind) * (worker + 1) // WORKERS]
-        for worker in range(WORKERS)
-        for kind in kinds
-    ]
-    items[:] = [item for share in shares for item in share]
-
 
 @pytest.fixture(scope="session")
 def scan_file() -> Path:

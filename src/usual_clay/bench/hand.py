@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
@@ -60,6 +62,11 @@ class Hand(QObject):
         self.marking = marking
         self.take(None if marking is None else "mark")
         self.changed.emit()
+
+    @property
+    def typed(self) -> Callable[[str], object] | None:
+        """What is told of the key with which a number of what is marked begins."""
+        return None if self.marking is None else self.marking.typed
 
     def set_marking(self, marking: Marking) -> None:
         """Show other marks."""

@@ -243,11 +243,14 @@ class Session(QObject):
 
     # ---- files ---------------------------------------------------------------------------
 
-    def open(self, path: Path) -> bool:
-        """Open a job file; on trouble the open job stays as it was."""
-        return self._open(path, Shared())
+    def open(self, path: Path, shared: Shared | None = None) -> bool:
+        """Open a job file; on trouble the open job stays as it was.
 
-    def _open(self, path: Path, shared: Shared) -> bool:
+        Parameters
+        ----------
+        shared : Shared, optional
+            Keeps what is read, for other jobs of the same file.
+        """
         try:
             self._replace(read_job(path, shared), path)
         except FileError as error:
@@ -276,7 +279,7 @@ class Session(QObject):
     def recover(self, path: Path, known: str) -> bool:
         """Open what was not saved; it counts as not saved still, under the name that it had."""
         shared = Shared()
-        if not self._open(path, shared):
+        if not self.open(path, shared):
             return False
         if self.path is not None:
             # All of it was sound: the history that led there may be, too.

@@ -102,11 +102,10 @@ class Journal:
         """
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            used: Entries = {}
-            told = described(job, lambda name, array: self._keep(name, array, used))
-            self._put(JOB, json.dumps(told, allow_nan=False).encode("utf-8"))
+            told, used = self._told(job)
+            self._put(JOB, told)
             self._known = used
-            self._write_steps(job, steps)
+            self._write_steps(job, (told, used), steps)
             if picture:
                 self._put(PICTURE, picture)
             state = {
@@ -120,27 +119,36 @@ class Journal:
         except (OSError, ValueError) as error:
             raise FileError(f"the journal could not be written: {error}") from error
 
-    def _write_steps(self, job: Job, steps: Sequence[Step]) -> None:
-        """Write those steps of a history that fit; what is told of one already stays."""
+    def _write_steps(self, job: Job, own: tuple[bytes, Entries], steps: Sequence[Step]) -> None:
+        """Write those steps of a history that fit; what is told of one already stays.
+
+        Parameters
+        ----------
+        own : (bytes, Entries)
+            What is told of the job itself.
+        """
         near = _nearest(job, steps, self._steps)
         if shutil.disk_usage(self.folder).free < LEAST_FREE:
             near = []
         known, self._steps = self._steps, {}
         for step in near:
-            mine = known.get(id(step.job)) or self._told(step.job)
+            mine = known.get(id(step.job))
+            if mine is None:
+                told, used = own if step.job is job else self._told(step.job)
+                entry = f"{sha256(told).hexdigest()[:40]}.json"
+                self._put(entry, told)
+                mine = step.job, entry, used
             self._steps[id(step.job)] = mine
             self._known |= mine[2]
         listed = [{"words": step.words, "job": self._steps[id(step.job)][1]} for step in near]
         at = next((k for k, step in enumerate(near) if step.job is job), 0)
         self._put(PAST, json.dumps({"steps": listed, "at": at}).encode("utf-8"))
 
-    def _told(self, job: Job) -> tuple[Job, str, Entries]:
+    def _told(self, job: Job) -> tuple[bytes, Entries]:
+        """Write a job's arrays; return what is told of it, and the arrays that it takes."""
         used: Entries = {}
         told = described(job, lambda name, array: self._keep(name, array, used))
-        data = json.dumps(told, allow_nan=False).encode("utf-8")
-        entry = f"{sha256(data).hexdigest()[:40]}.json"
-        self._put(entry, data)
-        return job, entry, used
+        return json.dumps(told, allow_nan=False).encode("utf-8"), used
 
     def _keep(self, name: str, array: Any, used: Entries) -> str:
         """Write an array or bytes under the name of their content; return that."""
@@ -211,11 +219,11 @@ def recovered(left: Left) -> Path:
         with zipfile.ZipFile(path, "w") as archive:
             entries = _entries(json.loads(job))
             if past is not None:
-                told, steps = past
+                told, steps, arrays = past
                 archive.writestr(PAST, told)
                 for entry, step in steps.items():
                     archive.writestr(entry, step, zipfile.ZIP_DEFLATED)
-                    entries |= _entries(json.loads(step))
+                entries |= arrays
             for entry in sorted(entries):
                 archive.write(left.folder / entry, entry, zipfile.ZIP_STORED)
             archive.writestr(JOB, job)
@@ -224,19 +232,20 @@ def recovered(left: Left) -> Path:
     return path
 
 
-def _past_of(folder: Path) -> tuple[str, dict[str, str]] | None:
-    """Return the list of the steps that a journal holds, and each as it is told; None where they
-    are not whole, as of a journal that was being written: the job itself is."""
+def _past_of(folder: Path) -> tuple[str, dict[str, str], set[str]] | None:
+    """Return the list of the steps that a journal holds, each as it is told, and the arrays that
+    they take; None where they are not whole, as of a journal that was being written: the job
+    itself is."""
     try:
         told = (folder / PAST).read_text(encoding="utf-8")
         names = _entries(json.loads(told))
         steps = {name: (folder / name).read_text(encoding="utf-8") for name in names}
-        arrays = set().union(*(_entries(json.loads(step)) for step in steps.values()))
+        arrays = set[str]().union(*(_entries(json.loads(step)) for step in steps.values()))
         missing = [entry for entry in arrays if not (folder / entry).exists()]
     except (OSError, ValueError) as error:
         logger.info("no history was left: %s", error)
         return None
-    return None if missing else (told, steps)
+    return None if missing else (told, steps, arrays)
 
 
 def _entries(told: Any) -> set[str]:

@@ -46,7 +46,6 @@ class Shared:
             item = rebuild(told, read, items)
             for name in HELD:
                 if (value := getattr(item, name, None)) is not None:
-                    # Unlike most, these are fields of the classes of items that have them.
                     item = replace(item, **{name: self._one(value)})
             self._items[key] = told, item
         return self._items[key]

@@ -22,6 +22,7 @@ from usual_clay.bench.marking import Marking
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Choice, Row, button, label, number
 from usual_clay.core.arrays import Floats, as_place
+from usual_clay.core.spline.drawn_numbers import across_and_up
 from usual_clay.core.spline.make import DrawnSettings, Handle
 from usual_clay.job.edits.shaping import handle_at, has_through, places_of, removal
 from usual_clay.job.items import Curve
@@ -290,6 +291,5 @@ class PointsPage(QWidget):
 def plane_of(curve: Curve) -> tuple[Floats, Floats, Floats]:
     """Return across, up and normal of the true plane in which a curve lies most."""
     axis = int(np.argmin(np.ptp(curve.geometry.points, axis=0)))
-    eye = np.eye(3)
-    across, up = {0: (1, 2), 1: (0, 2), 2: (0, 1)}[axis]
-    return eye[across], eye[up], np.cross(eye[across], eye[up])
+    across, up = across_and_up(axis)
+    return across, up, np.cross(across, up)

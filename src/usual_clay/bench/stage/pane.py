@@ -433,10 +433,9 @@ class Pane(Guarded, QWidget):
     def claims(self, event: QKeyEvent) -> bool:
         """Tell whether a key holds the running drag, or begins a number of what is drawn, and must
         not do what it does otherwise."""
-        if self._gesture is None:
-            marking = self.session.hand.marking
-            return marking is not None and marking.typed is not None and begins_number(event)
-        return holds(event)
+        if self._gesture is not None:
+            return holds(event)
+        return self.session.hand.typed is not None and begins_number(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         word = event.text().lower()
@@ -447,8 +446,8 @@ class Pane(Guarded, QWidget):
             if self._last is not None:
                 self._step(self._last)
             self.update()
-        elif self.claims(event) and (marking := self.session.hand.marking) and marking.typed:
-            marking.typed(event.text())
+        elif (typed := self.session.hand.typed) is not None and begins_number(event):
+            typed(event.text())
         elif (step := NUDGES.get(Qt.Key(event.key()))) and self.session.choice.points:
             nudge(self, step)
         else:

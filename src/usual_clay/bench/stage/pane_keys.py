@@ -12,8 +12,7 @@ NUMBER = "0123456789.,-"
 
 def holds(event: QKeyEvent) -> bool:
     """Tell whether a key means something while a drag runs: what holds it, or how far it goes."""
-    word = event.text().lower()
-    return bool(word) and (word in HOLDS or word == BACK or word in NUMBER)
+    return begins_number(event) or event.text().lower() in (*HOLDS, BACK)
 
 
 def begins_number(event: QKeyEvent) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
@@ -18,14 +17,13 @@ from usual_clay.core.body.shapes import (
     SOLID,
     Named,
     body_of,
-    box_of,
     is_closed,
     joined_names,
     listed,
     parts,
     sound,
 )
-from usual_clay.core.body.sources import Taken, places_of, plane_face
+from usual_clay.core.body.sources import Taken, places_of, plane_across
 from usual_clay.core.body.trim import apart_again, cut_by, parted, those_at
 from usual_clay.core.build.combine import TwinSettings, plane_picked
 from usual_clay.core.progress import Progress
@@ -184,18 +182,13 @@ def _mirrored(body: Named, point: Floats, normal: Floats) -> Named:
 
 def _larger_half(body: Named, point: Floats, normal: Floats, otherwise: BodyError) -> Named:
     """Return what of a body lies to the side of a plane on which there is more of it."""
-    low, high = box_of(body.shape)
-    middle = (low + high) / 2
-    at = middle - ((middle - point) @ normal) * normal
-    plane = plane_face(at, normal, 2 * float(np.linalg.norm(high - low)) + 1)
     try:
-        pieces = cut_by(body, [plane], "the plane")
+        pieces = cut_by(body, [plane_across(body.shape, point, normal)], "the plane")
     except BodyError:
         # All of it lies to one side.
         raise otherwise from None
     sides: tuple[list[Named], list[Named]] = ([], [])
     for piece in pieces:
-        middle = middle_of(piece.shape)
-        sides[int((middle - point) @ normal > 0)].append(piece)
+        sides[int((middle_of(piece.shape) - point) @ normal > 0)].append(piece)
     larger = max(sides, key=lambda side: sum(volume_of(piece.shape) for piece in side))
     return larger[0] if len(larger) == 1 else apart_again(larger)

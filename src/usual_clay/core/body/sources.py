@@ -14,7 +14,7 @@ from OCP.TopoDS import TopoDS
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyShape
 from usual_clay.core.body.kernel import surface_to_kernel
-from usual_clay.core.body.shapes import Named, read
+from usual_clay.core.body.shapes import Named, box_of, read
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -86,6 +86,14 @@ def plane_face(point: Floats, normal: Floats, far: float) -> Any:
     """Return a plane as a face that reaches so far to all sides."""
     plane = gp_Pln(gp_Pnt(*map(float, point)), gp_Dir(*map(float, normal)))
     return TopoDS.Face(BRepBuilderAPI_MakeFace(plane, -far, far, -far, far).Face())
+
+
+def plane_across(shape: Any, point: Floats, normal: Floats) -> Any:
+    """Return a plane as a face that reaches past a shape to all sides."""
+    low, high = box_of(shape)
+    middle = (low + high) / 2
+    at = middle - ((middle - point) @ normal) * normal
+    return plane_face(at, normal, 2 * float(np.linalg.norm(high - low)) + 1.0)
 
 
 def places_of(numbers: Sequence[float]) -> Floats:

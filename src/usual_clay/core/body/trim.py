@@ -37,7 +37,7 @@ from usual_clay.core.body.shapes import (
     listed,
     parts,
 )
-from usual_clay.core.body.sources import Taken, places_of, plane_face
+from usual_clay.core.body.sources import Taken, places_of, plane_across
 from usual_clay.core.progress import Progress
 from usual_clay.core.spline.curve import BSplineCurve
 
@@ -89,17 +89,12 @@ def pieces_of(taken: Taken, way: Way, progress: Progress) -> list[Named]:
             knives.append(_knife(name, geometry, whole, way, far))
         else:
             part = Taken({"by": [(name, geometry)]}).shapes("by", far)[0].shape
-            knives.append(_moved_planes(part, geometry, (low + high) / 2, far))
+            is_plane = getattr(geometry, "kind", "") == "plane"
+            # It is brought to what it cuts, wherever it was recognised.
+            across = plane_across(whole.shape, geometry.point, geometry.axis) if is_plane else part
+            knives.append(across)
     progress(0.3, "Cutting")
     return cut_by(whole, knives, "what cuts")
-
-
-def _moved_planes(part: Any, geometry: Any, middle: Floats, far: float) -> Any:
-    """Return a plane so that it reaches past what it cuts; all else as it is."""
-    if getattr(geometry, "kind", "") != "plane":
-        return part
-    off = (middle - geometry.point) @ geometry.axis
-    return plane_face(middle - off * geometry.axis, geometry.axis, far)
 
 
 def _knife(name: str, curve: BSplineCurve, whole: Named, way: Way, far: float) -> Any:

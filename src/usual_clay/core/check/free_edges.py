@@ -9,7 +9,15 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats
-from usual_clay.core.check.joints import PLACES, Face, boxes_near, goes_along, runs_of, to_line
+from usual_clay.core.check.joints import (
+    PLACES,
+    Face,
+    boxes_near,
+    goes_along,
+    lines_of,
+    runs_of,
+    to_line,
+)
 from usual_clay.core.spline.curve import curve_points
 
 # So many places along one edge are looked at, at most.
@@ -38,8 +46,7 @@ class FreeEdges:
         edges = [edge for face in faces for edge in face.edges]
         places, apart = [np.zeros((0, 3))], [np.zeros(0)]
         if edges:
-            lines = [curve_points(edge, np.linspace(*edge.domain, PLACES)) for edge in edges]
-            boxes = np.stack([np.stack([line.min(axis=0), line.max(axis=0)]) for line in lines])
+            lines, boxes = lines_of(edges)
             every = boxes_near(boxes, np.full(len(edges), limit))
             for k, (edge, near) in enumerate(zip(edges, every, strict=True)):
                 length = float(np.linalg.norm(np.diff(lines[k], axis=0), axis=1).sum())
@@ -47,10 +54,10 @@ class FreeEdges:
                 along = curve_points(edge, np.linspace(*edge.domain, count))
                 joined = np.zeros(count, dtype=bool)
                 for other in near[near != k].tolist():
-                    beside = to_line(along, lines[other]) <= limit
-                    # At its ends others only begin.
-                    runs = (run for run in runs_of(beside) if goes_along(along[run], lines[other]))
-                    joined |= np.logical_or.reduce([np.zeros(count, dtype=bool), *runs])
+                    for run in runs_of(to_line(along, lines[other]) <= limit):
+                        # At its ends others only begin.
+                        if goes_along(along[run], lines[other]):
+                            joined |= run
                 places.append(along[~joined])
                 apart.append(np.full(len(places[-1]), length / (count - 1)))
         return cls(np.concatenate(places), np.concatenate(apart))

@@ -131,8 +131,7 @@ def find_joints(
         return []
     owners = np.repeat(np.arange(len(faces)), [len(face.edges) for face in faces])
     t = np.linspace(0, 1, PLACES)
-    lines = [curve_points(edge, edge.domain[0] + t * np.ptp(edge.domain)) for edge in edges]
-    boxes = np.stack([np.stack([line.min(axis=0), line.max(axis=0)]) for line in lines])
+    lines, boxes = lines_of(edges)
     steps = np.array(
         [np.linalg.norm(np.diff(line, axis=0), axis=1).max() for line in lines], dtype=float
     )
@@ -175,6 +174,14 @@ class _Run:
         whole = low <= 0 and high >= 1
         part = edge if whole else part_of(edge, start + low * span, start + high * span)
         return cls(mine, other, *places_along(part))
+
+
+def lines_of(edges: Sequence[BSplineCurve]) -> tuple[list[Floats], Floats]:
+    """Return edges as lines of straight pieces, and the least and greatest coordinates of each,
+    (n, 2, 3)."""
+    t = np.linspace(0, 1, PLACES)
+    lines = [curve_points(edge, edge.domain[0] + t * np.ptp(edge.domain)) for edge in edges]
+    return lines, np.stack([np.stack([line.min(axis=0), line.max(axis=0)]) for line in lines])
 
 
 def boxes_near(boxes: Floats, most: Floats) -> list[Ints]:

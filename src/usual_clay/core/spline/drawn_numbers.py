@@ -42,9 +42,19 @@ class DrawnNumber:
 
 def axes_of(settings: DrawnSettings) -> tuple[Floats, Floats]:
     """Return the directions across and up in the true plane in which a curve is drawn."""
-    eye, axis = np.eye(3), int(np.argmax(np.abs(settings.normal)))
-    across, up = {0: (1, 2), 1: (0, 2), 2: (0, 1)}[axis]
-    return eye[across], eye[up]
+    return across_and_up(int(np.argmax(np.abs(settings.normal))))
+
+
+def across_and_up(axis: int) -> tuple[Floats, Floats]:
+    """Return the directions across and up in the true plane square to an axis."""
+    across, up = np.delete(np.eye(3), axis, axis=0)
+    return across, up
+
+
+def _heading(settings: DrawnSettings, way: Floats) -> float:
+    """Return how far a way is turned from across, in the plane in which a curve is drawn."""
+    across, up = axes_of(settings)
+    return float(np.arctan2(way @ up, way @ across))
 
 
 def _with_point(settings: DrawnSettings, index: int, place: Floats) -> DrawnSettings:
@@ -85,9 +95,7 @@ def _set_length(settings: DrawnSettings, value: float) -> DrawnSettings:
 
 
 def _angle(settings: DrawnSettings) -> float:
-    across, up = axes_of(settings)
-    leg = _leg(settings, _last(settings))
-    return float(np.arctan2(leg @ up, leg @ across))
+    return _heading(settings, _leg(settings, _last(settings)))
 
 
 def _set_angle(settings: DrawnSettings, value: float) -> DrawnSettings:
@@ -123,12 +131,15 @@ def _side(axis: int) -> tuple[Callable[[DrawnSettings], float],
     return read, write
 
 
+def _turn(settings: DrawnSettings) -> float:
+    """Return how far an arc about its centre turns, the shorter way round; signed."""
+    centre, first, last = settings.array[:3]
+    by = _heading(settings, last - centre) - _heading(settings, first - centre)
+    return (by + np.pi) % (2 * np.pi) - np.pi
+
+
 def _sweep(settings: DrawnSettings) -> float:
-    across, up = axes_of(settings)
-    points = settings.array
-    first, last = points[1] - points[0], points[2] - points[0]
-    turns = [np.arctan2(leg @ up, leg @ across) for leg in (first, last)]
-    return float(abs((turns[1] - turns[0] + np.pi) % (2 * np.pi) - np.pi))
+    return abs(_turn(settings))
 
 
 def _set_sweep(settings: DrawnSettings, value: float) -> DrawnSettings:
@@ -137,14 +148,9 @@ def _set_sweep(settings: DrawnSettings, value: float) -> DrawnSettings:
     across, up = axes_of(settings)
     points = settings.array
     leg = points[1] - points[0]
-    start = float(np.arctan2(leg @ up, leg @ across))
-    side = 1.0
-    if len(points) > 2:
-        last = points[2] - points[0]
-        turn = float(np.arctan2(last @ up, last @ across)) - start
-        side = -1.0 if (turn + np.pi) % (2 * np.pi) < np.pi else 1.0
+    side = -1.0 if len(points) > 2 and _turn(settings) < 0 else 1.0
     # Half a turn goes the same way round as what is a little less.
-    at = start + side * min(value, np.pi - 1e-9)
+    at = _heading(settings, leg) + side * min(value, np.pi - 1e-9)
     radius = float(np.linalg.norm(leg))
     return _with_point(settings, 2, points[0] + radius * (np.cos(at) * across + np.sin(at) * up))
 
