@@ -24,6 +24,8 @@ from usual_clay.core.spline.tessellate import grid_triangles, steps_for_chord
 MOST_TRIANGLES = 60_000
 # A span has so many steps at least, a direction so many in all: borders and silhouettes are smooth.
 LEAST_STEPS, LEAST_IN_ALL = 3, 24
+# What stands for a surface while the view moves has no more of them than that.
+STAND_IN_TRIANGLES = 8_000
 # So many vertices are made anew within a frame.
 MOST_AT_ONCE = 4_000
 # The deviation is shown on so many spots, on no fewer each way than that.
@@ -107,6 +109,18 @@ class Portrait:
         """Texture coordinates of the vertices, (n, 2): v to the right, u upwards."""
         u, v = np.meshgrid(self.u, self.v, indexing="ij")
         return np.stack([v.ravel(), u.ravel()], axis=1)
+
+    @property
+    def stand_in(self) -> tuple[Ints, Ints] | None:
+        """Every so manieth row and column of the vertices, (k,), and the triangles between them,
+        (l, 3), for while the view moves; None where all of them are few enough."""
+        every = int(np.ceil(np.sqrt(len(self.triangles) / STAND_IN_TRIANGLES)))
+        if every < 2:
+            return None
+        rows, columns = (np.unique(np.append(np.arange(0, n, every), n - 1))
+                         for n in (len(self.u), len(self.v)))  # fmt: skip
+        vertices = (rows[:, None] * len(self.v) + columns).ravel()
+        return vertices, grid_triangles(len(rows), len(columns))
 
     @cached_property
     def tree(self) -> MeshTree:

@@ -385,8 +385,7 @@ class Scene(QObject):
         made_of = (portrait, surface.signed, shows, chosen, tolerance, self.shown.range)
 
         def make() -> Layer:
-            places = portrait.places if shows else None
-            data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals, places)
+            data, light = _drawn(portrait, shows)
             spots, signed = portrait.spots, surface.signed
             tint = np.array(rgb(now().surfaces_chosen if chosen else now().surfaces))
             drawn = None
@@ -394,8 +393,9 @@ class Scene(QObject):
                 full = tolerance.deviation * self.shown.range
                 drawn = colours.spot_colours(spots, signed, tolerance.deviation, full)
                 tint = np.ones(3)
-            paint(data, colours.as_bytes(np.tile(tint, (len(portrait.vertices), 1))))
-            return Layer(data, gloss=0.0 if shows else 0.25, spots=drawn)
+            for each in filter(None, (data, light)):
+                paint(each, colours.as_bytes(np.tile(tint, (each.GetNumberOfPoints(), 1))))
+            return Layer(data, light, gloss=0.0 if shows else 0.25, spots=drawn)
 
         return self.cached(surface.id, made_of, make)
 
@@ -407,11 +407,10 @@ class Scene(QObject):
         known = self.sights.bends(surface)
 
         def make() -> Layer:
-            data = triangle_data(
-                portrait.vertices, portrait.triangles, portrait.normals, portrait.places
-            )
-            paint(data, np.full((len(portrait.vertices), 3), 255, dtype=np.uint8))
-            return Layer(data, spots=spots_drawn(name, known, self.sights.eye, scale, lines))
+            data, light = _drawn(portrait, True)
+            for each in filter(None, (data, light)):
+                paint(each, np.full((each.GetNumberOfPoints(), 3), 255, dtype=np.uint8))
+            return Layer(data, light, spots=spots_drawn(name, known, self.sights.eye, scale, lines))
 
         return self.cached(surface.id, (portrait, name, eye, scale, lines), make)
 
@@ -464,6 +463,18 @@ class Scene(QObject):
             if extent is not None:
                 parts.append(extent(item))
         return np.concatenate(parts) if parts else None
+
+
+def _drawn(portrait: Portrait, in_picture: bool) -> tuple[vtkPolyData, vtkPolyData | None]:
+    """Return a surface's triangles, with places in a picture on it where there is one, and what
+    stands for them while the view moves."""
+    places = portrait.places if in_picture else None
+    data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals, places)
+    if portrait.stand_in is None:
+        return data, None
+    own, triangles = portrait.stand_in
+    there = None if places is None else places[own]
+    return data, triangle_data(portrait.vertices[own], triangles, portrait.normals[own], there)
 
 
 def _prepare(mesh: TriangleMesh) -> ScanModel:

@@ -55,10 +55,14 @@ def snap(
     best: tuple[float, Snap] | None = None
     curves = [c for c in pane.session.shown.all(Curve) if c.visible and c.id != but]
     near = _near(pane, curves, x, y, reach)
-    hidden = _hider(pane, x, y)
+    hidden: float | None = None
     for places, words in _points(pane, curves, near):
         seen = pane.view.project(places)
         away = np.hypot(seen[:, 0] - x, seen[:, 1] - y)
+        if away.min() >= reach:
+            continue
+        if hidden is None:
+            hidden = _hidden_from(pane, x, y)
         away[seen[:, 2] > hidden] = np.inf
         at = int(np.argmin(away))
         if away[at] < reach and (best is None or away[at] < best[0] - 1.0):
@@ -76,13 +80,12 @@ def snap(
     return None
 
 
-def _hider(pane: Canvas, x: float, y: float) -> float:
+def _hidden_from(pane: Canvas, x: float, y: float) -> float:
     """Return the depth behind which a scan under the cursor hides what is there."""
-    target = pane.target_at(x, y)
-    item = None if target is None else pane.session.shown.items.get(target.item)
-    if target is None or not isinstance(item, Scan):
+    found = pane.scene.scan_under(*pane.view.ray(x, y))
+    if found is None:
         return float("inf")
-    depth = float(pane.view.project(target.hit.point[None])[0, 2])
+    depth = float(pane.view.project(found[1].point[None])[0, 2])
     return depth + BEHIND * pane.view.camera.height
 
 
