@@ -122,7 +122,7 @@ def test_what_is_mirrored_is_bright_and_dark_in_both_themes(app: QApplication) -
     for palette in (PAPER, SLATE):
         themes.wear(palette)
         for name in ("stripes", "room", "lamp"):
-            light = mirror_shades(name, ways, Eye()).mean(axis=1)
+            light = mirror_shades(name, ways, Eye()).mean(axis=1) / 255
             assert light.min() < 0.4
             assert light.max() > 0.85
     themes.follow()

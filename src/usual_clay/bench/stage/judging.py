@@ -13,6 +13,7 @@ import numpy as np
 from usual_clay.bench.stage.colours import as_bytes
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Bools, Floats
+from usual_clay.core.blocks import in_blocks
 from usual_clay.core.check.curvature import Bent, bent_over, draft_angle
 from usual_clay.core.check.deviation import quantiles
 from usual_clay.core.check.reflection import Mirror, lamp_lines, room, stripes
@@ -172,16 +173,16 @@ def scale_of(
     return low, max(high, low + 1e-9)
 
 
-def mirror_shades(name: str, normals: Floats, eye: Eye) -> Floats:
-    """Return the colours of what is mirrored at places, (n, 3)."""
+def mirror_shades(name: str, normals: Floats, eye: Eye) -> np.ndarray:
+    """Return the colours of what is mirrored at places, (n, 3) bytes."""
     light = JUDGINGS[name].light
     assert light is not None
     # Bright is bright and dark is dark in both themes.
     worn = now()
     brightest = np.array(max(rgb(worn.halo), rgb(worn.ink), key=sum))
     darkest = np.array(min(rgb(worn.halo), rgb(worn.edges), key=sum))
-    share = light(normals, eye)[:, None]
-    return np.asarray(darkest + share * (brightest - darkest))
+    steps = as_bytes(darkest + np.linspace(0, 1, 256)[:, None] * (brightest - darkest))
+    return np.asarray(steps[np.rint(255 * light(normals, eye)).astype(np.uint8)])
 
 
 def mirror_picture(name: str, eye: Eye) -> np.ndarray:
@@ -189,18 +190,21 @@ def mirror_picture(name: str, eye: Eye) -> np.ndarray:
 
     The middle faces the eye; a normal turned away by so much of half a turn lies so far out.
     """
-    t = 2 * (np.arange(MIRROR) + 0.5) / MIRROR - 1
-    x, y = (each.ravel() for each in np.meshgrid(t, t))
-    out = np.hypot(x, y)
-    angle = np.minimum(out, 1.0) * np.pi
-    aside = np.sin(angle) / np.maximum(out, 1e-12)
-    normals = (
-        np.outer(aside * x, eye.right) + np.outer(aside * y, eye.up)
-        + np.outer(np.cos(angle), eye.to_eye)
-    )  # fmt: skip
-    drawn = np.full((MIRROR, MIRROR, 4), 255, dtype=np.uint8)
-    drawn[..., :3] = as_bytes(mirror_shades(name, normals, eye)).reshape(MIRROR, MIRROR, 3)
-    return drawn
+    t = (2 * (np.arange(MIRROR) + 0.5) / MIRROR - 1).astype(np.float32)
+    ways = np.stack([eye.right, eye.up, eye.to_eye]).astype(np.float32)
+    drawn = np.full((MIRROR * MIRROR, 4), 255, dtype=np.uint8)
+
+    def draw(block: slice) -> None:
+        at = np.arange(block.start, block.stop)
+        x, y = t[at % MIRROR], t[at // MIRROR]
+        out = np.hypot(x, y)
+        angle = np.minimum(out, 1.0) * np.float32(np.pi)
+        aside = np.sin(angle) / np.maximum(out, np.float32(1e-12))
+        normals = np.stack([aside * x, aside * y, np.cos(angle)], axis=1) @ ways
+        drawn[block, :3] = mirror_shades(name, normals, eye)
+
+    in_blocks(len(drawn), draw)
+    return drawn.reshape(MIRROR, MIRROR, 4)
 
 
 def places_in_mirror(normals: Floats, eye: Eye) -> Floats:
@@ -259,8 +263,9 @@ def spots_drawn(
     drawn = np.full((SPOTS, SPOTS, 4), 255, dtype=np.uint8)
     values = way.of_surface(found)
     if way.light is not None:
-        tint = mirror_shades(name, found.normals, eye)
-    elif values is None:
+        drawn[..., :3] = mirror_shades(name, found.normals, eye).reshape(SPOTS, SPOTS, 3)
+        return drawn
+    if values is None:
         # It tells of bodies alone.
         tint = np.tile(rgb(now().surfaces), (SPOTS * SPOTS, 1))
     else:

@@ -34,32 +34,44 @@ class _Patch(NamedTuple):
     triangles: Ints
 
 
-def triangles_of(shape: TopoDS_Shape, faces: list[Any], chord: float) -> tuple[Any, Any, Any, Any]:
+def triangles_of(
+    shape: TopoDS_Shape, faces: list[Any], chord: float
+) -> tuple[Floats, Floats, Ints, Ints]:
     """Return vertices, outward normals at them, triangles, and the face that each belongs to.
 
     The kernel's own mesher keeps a chord height along edges but not within faces: there sides that
     lie farther off are halved, until none does.
     """
     BRepMesh_IncrementalMesh(shape, chord, False, TURN, True)
-    vertices, triangles, owners, normals, count = [], [], [], [], 0
+    patches, owners = list[_Patch](), list[int]()
+    normals = list[Floats | None]()
     for number, face in enumerate(faces):
         patch = _patch(face)
         if patch is None:
             continue
         exact = BRepAdaptor_Surface(face)
         if exact.GetType() == GeomAbs_Plane:
-            normals.append(_flat_normals(patch))
+            normals.append(None)
         else:
             patch = _near(exact, patch, chord)
             normals.append(_normals(exact, patch))
-        vertices.append(patch.points)
-        triangles.append(patch.triangles + count)
-        owners.append(np.full(len(patch.triangles), number))
-        count += len(patch.points)
-    if not vertices:
+        patches.append(patch)
+        owners.append(number)
+    if not patches:
         raise BodyError("none of its faces can be drawn: it is damaged")
-    whole = (np.concatenate(each) for each in (vertices, normals, triangles, owners))
-    return tuple(whole)  # type: ignore[return-value]
+    points = np.concatenate([patch.points for patch in patches])
+    starts = np.cumsum([0, *(len(patch.points) for patch in patches)])
+    counts = [len(patch.triangles) for patch in patches]
+    triangles = np.concatenate([patch.triangles for patch in patches])
+    triangles += np.repeat(starts[:-1], counts)[:, None]
+    # Those of planes are alike at all of their corners.
+    vectors = TriangleMesh(points, triangles).face_vectors
+    flat = unit(np.add.reduceat(vectors, np.cumsum([0, *counts[:-1]])))
+    found = np.repeat(flat, np.diff(starts), axis=0)
+    for own, start, end in zip(normals, starts[:-1], starts[1:], strict=True):
+        if own is not None:
+            found[start:end] = own
+    return points, found, triangles, np.repeat(owners, counts)
 
 
 def _patch(face: Any) -> _Patch | None:
@@ -165,12 +177,6 @@ def _halved(triangles: Ints, new: Ints) -> Ints:
         }[times]
         made += [np.stack(part, axis=1) for part in parts]
     return np.concatenate(made)
-
-
-def _flat_normals(patch: _Patch) -> Floats:
-    """Return the outward normal of a plane at each corner of its triangles."""
-    a, b, c = (patch.points[patch.triangles[:, k]] for k in range(3))
-    return np.tile(unit(np.cross(b - a, c - a).sum(axis=0)), (len(patch.points), 1))
 
 
 def _normals(exact: BRepAdaptor_Surface, patch: _Patch) -> Floats:
