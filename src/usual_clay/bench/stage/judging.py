@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -200,7 +201,8 @@ def mirror_picture(name: str, eye: Eye) -> np.ndarray:
         out = np.hypot(x, y)
         angle = np.minimum(out, 1.0) * np.float32(np.pi)
         aside = np.sin(angle) / np.maximum(out, np.float32(1e-12))
-        normals = np.stack([aside * x, aside * y, np.cos(angle)], axis=1) @ ways
+        # Half the digits are enough for a picture, and far sooner worked out.
+        normals: Any = np.stack([aside * x, aside * y, np.cos(angle)], axis=1) @ ways
         drawn[block, :3] = mirror_shades(name, normals, eye)
 
     in_blocks(len(drawn), draw)
