@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.build.exact import laid_exactly
 from usual_clay.core.build.guide import MOST, Gap, Guide, Spend
 from usual_clay.core.build.held import (
@@ -30,7 +30,7 @@ from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.region import CastSettings, KnotRule, Parameterization
 from usual_clay.core.fit.search.knot_search import KnotSearch
-from usual_clay.core.fit.solve.laid import Laid
+from usual_clay.core.fit.solve.laid import Attempt, Laid
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.progress import Progress, silent, stretch
@@ -43,9 +43,10 @@ from usual_clay.core.spline.surface import BSplineSurface
 CLOSER, MOST_ROUNDS, SLID_ROUNDS = 0.9, 5, 2
 # Surfaces of more control points are not made leaner by sliding: it takes long.
 MOST_SLID = 120
-# While places slide, the guide counts for this share of what the curves count for, and this share
-# of what counts is brought within the distance by the search.
-GUIDE_SHARE, SHARE, SMOOTHNESS = 0.02, 0.97, 0.15
+# So many places along the curves tell enough of where they lie.
+MOST_PLACES = 2_500
+# While places slide, the guide counts for this share of what the curves count for.
+GUIDE_SHARE, SMOOTHNESS = 0.02, 0.15
 
 
 @dataclass(frozen=True, eq=False)
@@ -151,20 +152,44 @@ def _nearest_of(
     return best
 
 
+class _CurveSearch(KnotSearch):
+    """A search that brings each place of the curves within the distance, wherever the guide lies
+    between them."""
+
+    lines = 0
+
+    def holds(self, attempt: Attempt) -> bool:
+        # What slides off the surface's end lies far from it, however near across.
+        return super().holds(attempt) and self._farthest(attempt) <= self.tolerance.deviation
+
+    def _error(self, attempt: Attempt) -> float:
+        return float(attempt.distances[: self.lines].max())
+
+    def _farthest(self, attempt: Attempt) -> float:
+        u, v = self.laid.start.u[: self.lines], self.laid.start.v[: self.lines]
+        feet = foot_points(attempt.surface, self.laid.points[: self.lines], (u, v))
+        return float(np.abs(feet.signed).max())
+
+
 class _Slid:
     """A search that sets out from a surface near the curves, along which their places slide."""
 
     def __init__(self, guide: Guide, spend: Spend, surface: BSplineSurface) -> None:
-        # Each other place tells enough.
-        thin = slice(None, None, 2)
+        every = max(2, sum(len(line.points) for line in guide.lines) // MOST_PLACES + 1)
+        rows, columns = _thinned(len(guide.u), every), _thinned(len(guide.v), every)
         grid_u, grid_v = (
-            x.ravel() for x in np.meshgrid(guide.u[thin], guide.v[thin], indexing="ij")
+            x.ravel() for x in np.meshgrid(guide.u[rows], guide.v[columns], indexing="ij")
         )
-        lines = [(line.points[thin], line.u[thin], line.v[thin]) for line in guide.lines]
-        points = np.concatenate([*(x for x, _, _ in lines), guide.grid[thin, thin].reshape(-1, 3)])
+        lines = [
+            (line.points[thin], line.u[thin], line.v[thin])
+            for line in guide.lines
+            for thin in [_thinned(len(line.points), every)]
+        ]
+        grid = guide.grid[np.ix_(rows, columns)].reshape(-1, 3)
+        points = np.concatenate([*(x for x, _, _ in lines), grid])
         u = np.concatenate([*(x for _, x, _ in lines), grid_u])
         v = np.concatenate([*(x for _, _, x in lines), grid_v])
-        count = len(points) - len(grid_u)
+        count = self.lines = len(points) - len(grid_u)
         areas = np.ones(len(points))
         areas[count:] = GUIDE_SHARE * count / len(grid_u)
         legs = [np.linalg.norm(np.diff(guide.grid, axis=k), axis=2).sum(axis=k) for k in (0, 1)]
@@ -186,17 +211,23 @@ class _Slid:
         rule: KnotRule = "adaptive u" if spend.nv else "adaptive v" if spend.nu else "adaptive"
         settings = CastSettings(max(nu, 4), max(nv, 4), spend.degree, knots=rule)
         # Knots only go: it is near enough already.
-        search = KnotSearch(
+        search = _CurveSearch(
             self.laid,
             self.space,
             self.base,
             settings,
-            Tolerance(aim, SHARE),
+            Tolerance(aim, 1.0),
             self.space.counts,
             lambda _: None,
         )
+        search.lines = self.lines
         search.run()
         return search.attempt.surface
+
+
+def _thinned(count: int, every: int) -> Ints:
+    """Return every so manieth of places in a row, and the last."""
+    return np.unique(np.append(np.arange(0, count, every), count - 1))
 
 
 def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:

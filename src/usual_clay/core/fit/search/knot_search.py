@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import InitVar, dataclass, field
-from itertools import chain
 
 import numpy as np
 
@@ -273,23 +272,32 @@ class KnotSearch:
 
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""
-        without = {direction: self._without(direction, self.attempt) for direction in "vu"}
+        total = int(np.prod(self.attempt.space.counts))
+        without = dict[str, Attempt | None]()
+        self._worn = False
+        for direction in "vu":
+            without[direction] = lean = self._without(direction, self.attempt)
+            if (held := self._held(lean, total)) is not None:
+                return held
         self._worn = all(
             lean is None or self._error(lean) > WORST_TRADED * self.tolerance.deviation
             for lean in without.values()
         )
-        total = np.prod(self.attempt.space.counts)
-        for tried in chain(without.values(), (self._traded(d, without[d]) for d in "uv")):
-            if tried is None or np.prod(tried.space.counts) >= total:
-                continue
-            if self._error(tried) > HOPELESS * self.tolerance.deviation:
-                continue
-            laid, attempt = self.laid.on(tried)
-            if not self.holds(attempt):
-                laid, attempt = laid.on(laid.fitted(tried.space))
-            if self.holds(attempt):
-                return laid, attempt
+        for direction in "uv":
+            if (held := self._held(self._traded(direction, without[direction]), total)) is not None:
+                return held
         return None
+
+    def _held(self, tried: Attempt | None, total: int) -> tuple[Laid, Attempt] | None:
+        """Return an attempt, settled, if it takes fewer control points than so many and holds."""
+        if tried is None or np.prod(tried.space.counts) >= total:
+            return None
+        if self._error(tried) > HOPELESS * self.tolerance.deviation:
+            return None
+        laid, attempt = self.laid.on(tried)
+        if not self.holds(attempt):
+            laid, attempt = laid.on(laid.fitted(tried.space))
+        return (laid, attempt) if self.holds(attempt) else None
 
     def _without(self, direction: str, attempt: Attempt) -> Attempt | None:
         """Return a fit with one knot less in a direction, if there may be one less."""
