@@ -43,6 +43,8 @@ from usual_clay.core.spline.surface import BSplineSurface
 CLOSER, MOST_ROUNDS, SLID_ROUNDS = 0.9, 5, 2
 # Surfaces of more control points are not made leaner by sliding: it takes long.
 MOST_SLID = 120
+# Rounds in which places come to rest where a knot is taken out.
+SETTLING = 5
 # So many places along the curves tell enough of where they lie.
 MOST_PLACES = 2_500
 # While places slide, the guide counts for this share of what the curves count for.
@@ -220,7 +222,7 @@ class _Slid:
             self.space.counts,
             lambda _: None,
         )
-        search.lines = self.lines
+        search.lines, search.rounds = self.lines, SETTLING
         search.run()
         return search.attempt.surface
 

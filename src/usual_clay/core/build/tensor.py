@@ -10,7 +10,7 @@ import numpy as np
 from scipy.linalg import null_space
 
 from usual_clay.core.arrays import Bools, Floats
-from usual_clay.core.spline.basis import basis_functions, clamped
+from usual_clay.core.spline.basis import clamped, collocation
 from usual_clay.core.spline.boundary import Border, border_rows
 from usual_clay.core.spline.knots import removal_residuals
 from usual_clay.core.spline.surface import BSplineSurface
@@ -19,6 +19,7 @@ from usual_clay.core.spline.surface import BSplineSurface
 NARROWEST = 0.004
 # Where most of all places are to lie within a distance, so many.
 MOST = 0.95
+ENDS = np.array([0.0, 1.0])
 # A little stiffness settles control points between which no place lies.
 STIFFNESS = 1e-10
 # Rounds in which knots are moved.
@@ -99,23 +100,14 @@ class Way:
     @cached_property
     def rows(self) -> Floats:
         """What makes the values of rows of control points, and what is held, (n + k, count)."""
-        ends = [self._ends[order][[end]] for end, order in self.held]
-        return np.concatenate([self._tables[0], *ends])
-
-    @property
-    def _ends(self) -> Floats:
-        """What makes values, slopes and bends at both ends of control points, (3, 2, count)."""
-        return self._tables[1]
+        values = collocation(clamped(self.inner, self.degree), self.degree, self.t)
+        return np.concatenate([values, *(self._ends[order][[end]] for end, order in self.held)])
 
     @cached_property
-    def _tables(self) -> tuple[Floats, Floats]:
-        knots, t = clamped(self.inner, self.degree), np.append(self.t, [0.0, 1.0])
-        span, values = basis_functions(knots, self.degree, t, 2)
-        made = np.zeros((3, len(t), self.count))
-        columns = span - self.degree + np.arange(self.degree + 1)[:, None]
-        for order, each in enumerate(values):
-            made[order, np.arange(len(t)), columns] = each
-        return made[0, :-2], made[:, -2:]
+    def _ends(self) -> Floats:
+        """What makes values, slopes and bends at both ends of control points, (3, 2, count)."""
+        knots = clamped(self.inner, self.degree)
+        return np.stack([collocation(knots, self.degree, ENDS, order) for order in range(3)])
 
     def parted(self, error: Floats) -> Way | None:
         """Return it with one more knot, in the middle of what the worst span holds.

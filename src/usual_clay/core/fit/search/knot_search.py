@@ -75,6 +75,7 @@ class KnotSearch:
     attempt: Attempt = field(init=False)
     met: tuple[int, int] | None = None
     denser: Callable[[], Laid] | None = None
+    rounds: int = 1
     _all: Laid | None = None
     _calm: Calm | None = None
     # Whether every knot is needed by far, so that none goes, wherever points rest and others are.
@@ -295,7 +296,9 @@ class KnotSearch:
         if self._error(tried) > HOPELESS * self.tolerance.deviation:
             return None
         laid, attempt = self.laid.on(tried)
-        if not self.holds(attempt):
+        for _ in range(self.rounds):
+            if self.holds(attempt):
+                return laid, attempt
             laid, attempt = laid.on(laid.fitted(tried.space))
         return (laid, attempt) if self.holds(attempt) else None
 
