@@ -99,32 +99,42 @@ class _Some:
         v, wider = even_out(v, slope_stretch(across, up))
         return _Flat(u, v, (float(frame.size[0]) * longer, float(frame.size[1]) * wider))
 
-    def badness(self, flat: _Flat, shared: Shares) -> float:
+    def better(self, flat: _Flat, other: _Flat, shared: Shares) -> bool:
+        """Tell whether one way to lay the points flat does clearly better than the other."""
+        limit = BETTER * self._badness(other, shared)
+        return self._badness(flat, shared, limit) < limit
+
+    def _badness(self, flat: _Flat, shared: Shares, limit: float = np.inf) -> float:
         """Return how far off small surfaces come to rest in the mean, more where they turn much.
 
-        Of those of about as many control points the best counts.
+        Of those of about as many control points the best counts. Nothing more is tried where it
+        cannot be less than a limit.
         """
         most = max(u * v for each in shared for u, v in each)
         if len(self.points) < 4 * most:
             return 1.0
         u, v = (0.5 + (each - 0.5) / (1 + REACH) for each in (flat.u, flat.v))
         start = Start(u, v, np.ones(len(self.points)))
-        bad = []
-        for each in shared:
+        bad = np.full(len(shared), self._floor(flat.size))
+        for number, each in enumerate(shared):
+            if np.exp(np.mean(np.log(bad))) >= limit:
+                break
             tried = [self._off(start, counts, flat.size) for counts in each]
-            off, start = min(tried, key=lambda one: one[0])
-            bad.append(off)
+            bad[number], start = min(tried, key=lambda one: one[0])
         return float(np.exp(np.mean(np.log(bad))))
+
+    def _floor(self, size: tuple[float, float]) -> float:
+        """Return what counts as how far off a surface lies at the least."""
+        # What noise alone leaves does not tell.
+        return max(LEAST_TOLD * self.sample.noise, 1e-9 * max(size))
 
     def _off(
         self, start: Start, counts: tuple[int, int], size: tuple[float, float]
     ) -> tuple[float, Start]:
         surface, start = _fitted(self.points, start, counts, size)
         gap = self.points - surface_points(surface, start.u, start.v)
-        # What noise alone leaves does not tell.
-        noise = self.sample.noise
-        missed = float(np.mean(np.einsum("nk,nk->n", gap, gap))) - noise**2
-        off = np.sqrt(max(missed, (LEAST_TOLD * noise) ** 2, (1e-9 * max(size)) ** 2))
+        missed = float(np.mean(np.einsum("nk,nk->n", gap, gap))) - self.sample.noise**2
+        off = max(np.sqrt(max(missed, 0.0)), self._floor(size))
         turn = max(float(part.max()) for part in grid_turns(surface, CELLS))
         return float(off * (1 + turn / TURN)), start
 
@@ -146,7 +156,7 @@ def _follows_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
         return False
     followed = _Flat(flat.u, between, (flat.size[0], float(frame.size[1])))
     plainly = tuple((counts,) for counts in COUNTS)
-    return some.badness(followed, plainly) < BETTER * some.badness(flat, plainly)
+    return some.better(followed, flat, plainly)
 
 
 def _bend_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
@@ -158,7 +168,7 @@ def _bend_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
     if times > PLAINLY:
         return True
     turned = some.straight(base_frame(*some.sample.gathered, "bend"))
-    return some.badness(turned, SHARED) < BETTER * some.badness(some.straight(frame), SHARED)
+    return some.better(turned, some.straight(frame), SHARED)
 
 
 def _fitted(
