@@ -22,6 +22,8 @@ class Sweeper(QTimer):
         super().__init__(parent, interval=EVERY)
         self._times = 0
         gc.disable()
+        # What is there from the start is no garbage, and need not be looked at each time.
+        gc.freeze()
         self.timeout.connect(self.sweep)
         self.start()
 

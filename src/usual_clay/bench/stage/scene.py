@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
-from scipy.spatial import cKDTree
 from vtkmodules.vtkCommonDataModel import vtkPolyData
 
 from usual_clay.bench.canvas import Target
@@ -19,16 +17,16 @@ from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.bodies import Bodies
 from usual_clay.bench.stage.judging import JUDGINGS, spots_drawn
 from usual_clay.bench.stage.kept import same
-from usual_clay.bench.stage.models import line_data, paint, stand_in, triangle_data
+from usual_clay.bench.stage.models import line_data, paint, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
+from usual_clay.bench.stage.scan_model import ScanModel, prepared
 from usual_clay.bench.stage.sights import Sights
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme.theme import now, rgb
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.comb import Comb, comb_of
-from usual_clay.core.scan.closest import Hit, MeshTree, tree_of, vertices_of
-from usual_clay.core.scan.curvature import bend
+from usual_clay.core.scan.closest import Hit, MeshTree
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.job.items import (
     Curve,
@@ -43,9 +41,6 @@ from usual_clay.job.items import (
 )
 from usual_clay.job.job import is_of_another, measured_points
 
-STAND_IN_TRIANGLES = 24_000
-# The first picture shall not wait for a large scan's trees, whose making holds the interpreter.
-PREPARE_AFTER = 0.05
 # Triangles are no farther from their surface than this share of the tolerance.
 CHORD = 0.2
 
@@ -66,15 +61,6 @@ class Shown:
     on_scan: bool = False
     # How surfaces are judged, "" for by their deviation or not at all.
     judging: str = ""
-
-
-@dataclass(eq=False)
-class ScanModel:
-    """What is worked out for a scan once: search trees and the stand-in."""
-
-    tree: MeshTree
-    vertices: cKDTree
-    light: tuple[Floats, Ints, Ints]
 
 
 class Scene(QObject):
@@ -224,7 +210,7 @@ class Scene(QObject):
                 self.ready.emit()
 
             self.session.work.start(
-                scan.id, purpose, "Preparing the scan", lambda *_: _prepare(mesh), done
+                scan.id, purpose, "Preparing the scan", lambda *_: prepared(mesh), done
             )
         return None
 
@@ -475,21 +461,6 @@ def _drawn(portrait: Portrait, in_picture: bool) -> tuple[vtkPolyData, vtkPolyDa
     own, triangles = portrait.stand_in
     there = None if places is None else places[own]
     return data, triangle_data(portrait.vertices[own], triangles, portrait.normals[own], there)
-
-
-def _prepare(mesh: TriangleMesh) -> ScanModel:
-    time.sleep(PREPARE_AFTER)
-    tree = tree_of(mesh)
-    vertices = vertices_of(mesh)
-    coarse, triangles = stand_in(mesh.vertices, mesh.triangles, STAND_IN_TRIANGLES)
-    nearest = vertices.query(coarse, workers=2)[1]
-    # What turned over as it was made coarser would be drawn black.
-    seen = mesh.vertex_normals[nearest][triangles].sum(axis=1)
-    over = (TriangleMesh(coarse, triangles).face_vectors * seen).sum(axis=1) < 0
-    triangles[over] = triangles[over, ::-1]
-    # Warm what a first click needs, so that the click itself is quick.
-    bend(mesh)
-    return ScanModel(tree, vertices, (coarse, triangles, nearest))
 
 
 def _what_judges(measured: Region | PointList | None) -> object:

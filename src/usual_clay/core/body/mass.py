@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
+from OCP.BRep import BRep_Builder
+from OCP.BRepCheck import BRepCheck_Analyzer
 from OCP.BRepGProp import BRepGProp
 from OCP.GeomAbs import GeomAbs_Shape
 from OCP.GProp import GProp_GProps
 from OCP.ShapeUpgrade import ShapeUpgrade_ShapeDivideContinuity
-from OCP.TopoDS import TopoDS_Shape
+from OCP.TopAbs import TopAbs_ShapeEnum
+from OCP.TopExp import TopExp_Explorer
+from OCP.TopoDS import TopoDS_Compound, TopoDS_Shape
 
 from usual_clay.core.arrays import Floats
 
 # Figures are right to this share.
 EXACT = 1e-7
+# What is parted at its knots; edges on a face that it bends along cannot always be.
+CRITERIA = ("Boundary PCurve Surface", "Boundary Surface", "Surface", "Boundary")
 
 
 def held_by(shape: TopoDS_Shape) -> GProp_GProps:
@@ -46,19 +54,36 @@ def area_of(shape: TopoDS_Shape) -> float:
 
 
 def _parted(shape: TopoDS_Shape) -> TopoDS_Shape:
-    """Return a shape with its faces and edges parted at their knots.
+    """Return a shape with its faces and edges parted at their knots, face by face where that is
+    damaged as a whole.
 
     The kernel integrates along a whole edge as if it were one polynomial: over a flat face inside
     a spline of forty spans its volume was 17 % off, whatever it was asked for.
     """
-    smooth = GeomAbs_Shape.GeomAbs_CN
-    parted = ShapeUpgrade_ShapeDivideContinuity(shape)
-    parted.SetBoundaryCriterion(smooth)
-    parted.SetPCurveCriterion(smooth)
-    parted.SetSurfaceCriterion(smooth)
-    try:
-        parted.Perform()
-        whole = parted.Result()
-    except Exception:  # the kernel's own errors have no common base
-        return shape
-    return shape if whole.IsNull() else whole
+    whole = _divided(shape, CRITERIA[:1])
+    if whole is not None:
+        return whole
+    builder, parts = BRep_Builder(), TopoDS_Compound()
+    builder.MakeCompound(parts)
+    faces = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_FACE)
+    while faces.More():
+        builder.Add(parts, _divided(faces.Current(), CRITERIA) or faces.Current())
+        faces.Next()
+    return parts
+
+
+def _divided(shape: TopoDS_Shape, criteria: Iterable[str]) -> TopoDS_Shape | None:
+    """Return a shape parted by the first criteria that leave it sound; None where none does."""
+    for names in criteria:
+        parted = ShapeUpgrade_ShapeDivideContinuity(shape)
+        for name in names.split():
+            getattr(parted, f"Set{name}Criterion")(GeomAbs_Shape.GeomAbs_CN)
+        try:
+            if not parted.Perform():
+                return shape
+            whole = parted.Result()
+        except Exception:  # the kernel's own errors have no common base
+            continue
+        if not whole.IsNull() and BRepCheck_Analyzer(whole).IsValid():
+            return whole
+    return None
