@@ -13,12 +13,16 @@ from tests.bench.hands import Hands
 from usual_clay.bench import session
 from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.scans import add_scan
+from usual_clay.bench.stage import scene
+from usual_clay.bench.stage.portrait import Portrait, make_portrait
 from usual_clay.bench.stage.view import View
 from usual_clay.bench.start import retire
 from usual_clay.bench.theme.theme import themes
 from usual_clay.bench.window import Window
 from usual_clay.core.scan.mesh import TriangleMesh
+from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.job_file import read_job
+from usual_clay.job.items import Surface
 from usual_clay.job.job import Job
 
 # Longer than any test, ms.
@@ -60,8 +64,21 @@ def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
 
 
 @pytest.fixture(scope="session")
-def as_read(job_file: Path) -> Job:
-    return read_job(job_file)
+def as_read(job_file: Path) -> Iterator[Job]:
+    """The demo job, whose surfaces are drawn once for all windows."""
+    job = read_job(job_file)
+    drawn = {id(surface.geometry): dict[object, tuple[object, Portrait]]() for surface in job.all(Surface)}
+
+    def once(geometry: BSplineSurface, chord: float, points=None, signed=None) -> Portrait:
+        known = drawn.get(id(geometry), {})
+        key = chord, None if points is None else len(points), id(signed)
+        if key not in known:
+            known[key] = signed, make_portrait(geometry, chord, points, signed)
+        return known[key][1]
+
+    with pytest.MonkeyPatch.context() as every:
+        every.setattr(scene, "make_portrait", once)
+        yield job
 
 
 @pytest.fixture

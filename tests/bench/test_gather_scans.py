@@ -96,14 +96,18 @@ def click_on_wall(hands: Hands, pane, wall: np.ndarray, outward: np.ndarray) -> 
     hands.click_at(wall, pane=pane)
 
 
-def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> None:
-    hands, session = with_demo, with_demo.session
-    # Each change of the scan makes all anew that follows from it: here the cast alone.
-    job = session.job
+def keep_the_cast(hands: Hands) -> None:
+    """Leave the scan and its cast: each change of the scan makes all anew that follows from it."""
+    job = hands.session.job
     for item in reversed(list(job.items.values())):
         if not isinstance(item, Scan | Region) and item.name != "Back cast":
             job = job.without(item.id)
-    session.commit(job, "the cast alone")
+    hands.session.commit(job, "the cast alone")
+
+
+def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> None:
+    hands, session = with_demo, with_demo.session
+    keep_the_cast(with_demo)
     scan = next(session.job.all(Scan))
     back = next(session.job.all(Region))
     places = scan.mesh.vertices[back.vertices]
@@ -143,6 +147,7 @@ def test_health_is_shown_and_mended_with_its_regions_kept(with_demo: Hands) -> N
 
 def test_slices_follow_the_scan(with_demo: Hands) -> None:
     hands, session = with_demo, with_demo.session
+    keep_the_cast(with_demo)
     scan = next(session.job.all(Scan))
     session.choice.choose(scan.id)
     hands.press("Slice")
