@@ -67,7 +67,8 @@ def with_scan(hands: Hands, lure: TriangleMesh) -> Hands:
 def as_read(job_file: Path) -> Iterator[Job]:
     """The demo job, whose surfaces are drawn once for all windows."""
     job = read_job(job_file)
-    drawn = {id(surface.geometry): dict[object, tuple[object, Portrait]]() for surface in job.all(Surface)}
+    drawn: dict[int, dict[object, tuple[object, Portrait]]]
+    drawn = {id(surface.geometry): {} for surface in job.all(Surface)}
 
     def once(geometry: BSplineSurface, chord: float, points=None, signed=None) -> Portrait:
         known = drawn.get(id(geometry), {})
