@@ -7,6 +7,9 @@ import numpy as np
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
 
+# As good as nothing: for what does not depend on what is drawn.
+SPECK = TriangleMesh(np.eye(3), np.array([[0, 1, 2]]))
+
 
 def height_field(
     count: int = 6000, noise: float = 0.0, seed: int = 0, size: tuple[float, float] = (60.0, 30.0)

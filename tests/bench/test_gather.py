@@ -12,10 +12,10 @@ from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
 from tests.bench.hands import CTRL, Hands
+from tests.shapes import SPECK
 from usual_clay.bench.stage.picking import under
 from usual_clay.bench.stage.reading import reading
 from usual_clay.core.picture.placement import corners, to_flat, to_space
-from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.make import demo_folder, demo_job_file
 from usual_clay.demo.pictures import FILES, SIDE_TURN, draw_picture
 from usual_clay.demo.points import probed_outline, true_outline, write_point_lists
@@ -37,9 +37,6 @@ def chosen(hands: Hands) -> Item:
 
 def picture(hands: Hands, name: str) -> Picture:
     return next(p for p in hands.session.job.all(Picture) if name in p.name.lower())
-
-
-SPECK = TriangleMesh(np.eye(3), np.array([[0, 1, 2]]))
 
 
 def hide_all_but(hands: Hands, *shown: str) -> None:

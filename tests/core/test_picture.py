@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from tests.shapes import SPECK
 from usual_clay.core.picture.agreement import Difference, Reference, agreement
 from usual_clay.core.picture.look import Look, border_colour, dressed
 from usual_clay.core.picture.outline import (
@@ -34,7 +35,6 @@ from usual_clay.core.picture.placement import (
     turned_about,
 )
 from usual_clay.core.picture.square_up import checked_corners, square_up
-from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.demo.make import demo_folder, demo_job_file
 from usual_clay.demo.pictures import FILES, SIDE_TURN, TOP_SHRINK, draw_picture, pinned
 from usual_clay.demo.shape import LENGTH
@@ -295,7 +295,7 @@ def test_the_demo_pictures_have_the_faults_they_should() -> None:
     demo_job_file()
     for name, axis, shrink in (("top", 0, TOP_SHRINK), ("side", 0, 1.0)):
         # What is known of a picture does not depend on what is drawn in it.
-        drawn = draw_picture(name, TriangleMesh(np.eye(3), np.array([[0, 1, 2]])))
+        drawn = draw_picture(name, SPECK)
         placement = pinned(name, drawn)
         size = (drawn.pixels.shape[1], drawn.pixels.shape[0])
         pixels = np.asarray(Image.open(demo_folder() / FILES[name]))

@@ -55,7 +55,7 @@ def test_any_region_is_met_lean_near_the_truth_and_runs_out_calmly(shape: TrueSh
     assert "folds over at" not in found.made.words
 
 
-@pytest.mark.parametrize("name", ["noisy", "dense and sparse"])
+@pytest.mark.parametrize("name", ["panel", "noisy", "dense and sparse"])
 def test_another_draw_of_the_noise_changes_neither_count_nor_verdict_much(name: str) -> None:
     shape = BY_NAME[name]
     found = [

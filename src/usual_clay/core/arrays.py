@@ -13,7 +13,9 @@ Place = tuple[float, float, float]
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
-__all__ = ["ArrayLike", "Bools", "Floats", "Ints", "Place", "as_place", "as_places", "frozen"]
+__all__ = [
+    "ArrayLike", "Bools", "Floats", "Ints", "Place", "as_place", "as_places", "frozen", "thinned",
+]  # fmt: skip
 
 
 def as_place(point: Floats) -> Place:
@@ -30,6 +32,11 @@ def as_places(points: Floats) -> tuple[Place, ...]:
 def dots(a: Floats, b: Floats) -> Floats:
     """Return the products of pairs of vectors, coordinates first: (3, n) by (3, n) gives (n,)."""
     return np.asarray(np.einsum("in,in->n", a, b))
+
+
+def thinned(count: int, every: int) -> Ints:
+    """Return which of so many in a row are every so manieth, and the last, in order."""
+    return np.unique(np.append(np.arange(0, count, every), count - 1))
 
 
 def frozen(values: Any, dtype: Any = np.float64) -> NDArray[Any]:

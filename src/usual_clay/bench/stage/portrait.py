@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Bools, Floats, Ints
+from usual_clay.core.arrays import Bools, Floats, Ints, thinned
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.mesh import unit
 from usual_clay.core.spline.closest import foot_points
@@ -117,8 +117,7 @@ class Portrait:
         every = int(np.ceil(np.sqrt(len(self.triangles) / STAND_IN_TRIANGLES)))
         if every < 2:
             return None
-        rows, columns = (np.unique(np.append(np.arange(0, n, every), n - 1))
-                         for n in (len(self.u), len(self.v)))  # fmt: skip
+        rows, columns = thinned(len(self.u), every), thinned(len(self.v), every)
         vertices = (rows[:, None] * len(self.v) + columns).ravel()
         return vertices, grid_triangles(len(rows), len(columns))
 

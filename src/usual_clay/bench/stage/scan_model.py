@@ -27,16 +27,19 @@ class ScanModel:
     light: tuple[Floats, Ints, Ints]
 
 
-def prepared(mesh: TriangleMesh) -> ScanModel:
-    """Return what is worked out for a scan once; it is kept with the mesh, and goes with it."""
-    kept = vars(mesh)
-    if "prepared" not in kept:
-        time.sleep(PREPARE_AFTER)
-        kept["prepared"] = ScanModel(tree_of(mesh), vertices_of(mesh), _stand_in(mesh))
-        # Warm what a first click needs, so that the click itself is quick.
-        bend(mesh)
-    model: ScanModel = kept["prepared"]
-    return model
+def known_of(mesh: TriangleMesh) -> ScanModel | None:
+    """Return what was worked out for a scan; None where it was not yet."""
+    known: ScanModel | None = vars(mesh).get("prepared")
+    return known
+
+
+def prepare(mesh: TriangleMesh) -> None:
+    """Work out what is needed of a scan; it is kept with the mesh, and goes with it."""
+    time.sleep(PREPARE_AFTER)
+    model = ScanModel(tree_of(mesh), vertices_of(mesh), _stand_in(mesh))
+    # Warm what a first click needs, so that the click itself is quick.
+    bend(mesh)
+    vars(mesh)["prepared"] = model
 
 
 def _stand_in(mesh: TriangleMesh) -> tuple[Floats, Ints, Ints]:

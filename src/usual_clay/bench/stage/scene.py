@@ -20,7 +20,7 @@ from usual_clay.bench.stage.kept import same
 from usual_clay.bench.stage.models import line_data, paint, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
-from usual_clay.bench.stage.scan_model import ScanModel, prepared
+from usual_clay.bench.stage.scan_model import ScanModel, known_of, prepare
 from usual_clay.bench.stage.sights import Sights
 from usual_clay.bench.stage.view import SCAN_BACK, Layer
 from usual_clay.bench.theme.theme import now, rgb
@@ -79,7 +79,6 @@ class Scene(QObject):
         self.shown = Shown()
         # How surfaces and bodies are judged in the smaller view; None for as in the large one.
         self.other_look: str | None = None
-        self.models: dict[int, tuple[TriangleMesh, ScanModel]] = {}
         self._portraits: dict[ItemId, tuple[tuple, Portrait]] = {}
         self._layers: dict[str, tuple[tuple, Layer]] = {}
         # The same of a view that is looked at otherwise.
@@ -189,8 +188,8 @@ class Scene(QObject):
         return known[1]
 
     def forget(self) -> None:
-        """Let go of everything that was made, search trees among it."""
-        for kept in (self.models, self._portraits, self._layers, self._layers_apart, self._meshes):
+        """Let go of everything that was made."""
+        for kept in (self._portraits, self._layers, self._layers_apart, self._meshes):
             kept.clear()
         self.bodies.forget()
         self.sights.forget()
@@ -199,20 +198,13 @@ class Scene(QObject):
 
     def model(self, scan: Scan) -> ScanModel | None:
         """Return a scan's model; where it is not there yet, it is made in the background."""
-        known = self.models.get(id(scan.mesh))
-        if known is not None:
-            return known[1]
         mesh, purpose = scan.mesh, f"model {id(scan.mesh)}"
-        if self.session.work.find(scan.id, purpose) is None:
-
-            def done(model: ScanModel) -> None:
-                self.models[id(mesh)] = (mesh, model)
-                self.ready.emit()
-
+        if (known := known_of(mesh)) is None and self.session.work.find(scan.id, purpose) is None:
             self.session.work.start(
-                scan.id, purpose, "Preparing the scan", lambda *_: prepared(mesh), done
-            )
-        return None
+                scan.id, purpose, "Preparing the scan",
+                lambda *_: prepare(mesh), lambda _: self.ready.emit(),
+            )  # fmt: skip
+        return known
 
     def scan_tree(self, scan: Scan) -> MeshTree | None:
         """Return the tree that rays meet a scan by; None while it is being made."""
@@ -371,7 +363,6 @@ class Scene(QObject):
         made_of = (portrait, surface.signed, shows, chosen, tolerance, self.shown.range)
 
         def make() -> Layer:
-            data, light = _drawn(portrait, shows)
             spots, signed = portrait.spots, surface.signed
             tint = np.array(rgb(now().surfaces_chosen if chosen else now().surfaces))
             drawn = None
@@ -379,8 +370,7 @@ class Scene(QObject):
                 full = tolerance.deviation * self.shown.range
                 drawn = colours.spot_colours(spots, signed, tolerance.deviation, full)
                 tint = np.ones(3)
-            for each in filter(None, (data, light)):
-                paint(each, colours.as_bytes(np.tile(tint, (each.GetNumberOfPoints(), 1))))
+            data, light = _drawn(portrait, shows, tint)
             return Layer(data, light, gloss=0.0 if shows else 0.25, spots=drawn)
 
         return self.cached(surface.id, made_of, make)
@@ -393,9 +383,7 @@ class Scene(QObject):
         known = self.sights.bends(surface)
 
         def make() -> Layer:
-            data, light = _drawn(portrait, True)
-            for each in filter(None, (data, light)):
-                paint(each, np.full((each.GetNumberOfPoints(), 3), 255, dtype=np.uint8))
+            data, light = _drawn(portrait, True, np.ones(3))
             return Layer(data, light, spots=spots_drawn(name, known, self.sights.eye, scale, lines))
 
         return self.cached(surface.id, (portrait, name, eye, scale, lines), make)
@@ -451,16 +439,20 @@ class Scene(QObject):
         return np.concatenate(parts) if parts else None
 
 
-def _drawn(portrait: Portrait, in_picture: bool) -> tuple[vtkPolyData, vtkPolyData | None]:
-    """Return a surface's triangles, with places in a picture on it where there is one, and what
-    stands for them while the view moves."""
-    places = portrait.places if in_picture else None
-    data = triangle_data(portrait.vertices, portrait.triangles, portrait.normals, places)
-    if portrait.stand_in is None:
-        return data, None
-    own, triangles = portrait.stand_in
-    there = None if places is None else places[own]
-    return data, triangle_data(portrait.vertices[own], triangles, portrait.normals[own], there)
+def _drawn(
+    portrait: Portrait, in_picture: bool, tint: Floats
+) -> tuple[vtkPolyData, vtkPolyData | None]:
+    """Return a surface's triangles in one colour, with places in a picture on it where there is
+    one, and what stands for them while the view moves."""
+
+    def made(own: Ints | slice, triangles: Ints) -> vtkPolyData:
+        vertices, places = portrait.vertices[own], portrait.places[own] if in_picture else None
+        data = triangle_data(vertices, triangles, portrait.normals[own], places)
+        paint(data, colours.as_bytes(np.tile(tint, (len(vertices), 1))))
+        return data
+
+    light = portrait.stand_in
+    return made(slice(None), portrait.triangles), None if light is None else made(*light)
 
 
 def _what_judges(measured: Region | PointList | None) -> object:

@@ -37,8 +37,9 @@ from usual_clay.core.body.shapes import (
     listed,
     parts,
 )
-from usual_clay.core.body.sources import Taken, places_of, plane_across
+from usual_clay.core.body.sources import Taken, places_of, plane_across, shape_of
 from usual_clay.core.progress import Progress
+from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.curve import BSplineCurve
 
 # Faces that were one, and edges that were, are joined again within this, mm.
@@ -87,12 +88,11 @@ def pieces_of(taken: Taken, way: Way, progress: Progress) -> list[Named]:
         progress(0.1, f"Bringing {name} there")
         if isinstance(geometry, BSplineCurve):
             knives.append(_knife(name, geometry, whole, way, far))
-        else:
-            part = Taken({"by": [(name, geometry)]}).shapes("by", far)[0].shape
-            is_plane = getattr(geometry, "kind", "") == "plane"
+        elif isinstance(geometry, SimpleShape) and geometry.kind == "plane":
             # It is brought to what it cuts, wherever it was recognised.
-            across = plane_across(whole.shape, geometry.point, geometry.axis) if is_plane else part
-            knives.append(across)
+            knives.append(plane_across(whole.shape, geometry.point, geometry.axis))
+        else:
+            knives.append(shape_of(name, geometry).shape)
     progress(0.3, "Cutting")
     return cut_by(whole, knives, "what cuts")
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from usual_clay.core.arrays import Floats, Ints
+from usual_clay.core.arrays import Floats, thinned
 from usual_clay.core.build.exact import laid_exactly
 from usual_clay.core.build.guide import MOST, Gap, Guide, Spend
 from usual_clay.core.build.held import (
@@ -154,11 +154,18 @@ def _nearest_of(
     return best
 
 
+@dataclass
 class _CurveSearch(KnotSearch):
     """A search that brings each place of the curves within the distance, wherever the guide lies
-    between them."""
+    between them.
 
-    lines = 0
+    Attributes
+    ----------
+    lines : int
+        So many of the places, the first ones, lie on curves.
+    """
+
+    lines: int = 0
 
     def holds(self, attempt: Attempt) -> bool:
         # What slides off the surface's end lies far from it, however near across.
@@ -178,19 +185,15 @@ class _Slid:
 
     def __init__(self, guide: Guide, spend: Spend, surface: BSplineSurface) -> None:
         every = max(2, sum(len(line.points) for line in guide.lines) // MOST_PLACES + 1)
-        rows, columns = _thinned(len(guide.u), every), _thinned(len(guide.v), every)
+        rows, columns = thinned(len(guide.u), every), thinned(len(guide.v), every)
         grid_u, grid_v = (
             x.ravel() for x in np.meshgrid(guide.u[rows], guide.v[columns], indexing="ij")
         )
-        lines = [
-            (line.points[thin], line.u[thin], line.v[thin])
-            for line in guide.lines
-            for thin in [_thinned(len(line.points), every)]
-        ]
+        runs = [(line, thinned(len(line.points), every)) for line in guide.lines]
         grid = guide.grid[np.ix_(rows, columns)].reshape(-1, 3)
-        points = np.concatenate([*(x for x, _, _ in lines), grid])
-        u = np.concatenate([*(x for _, x, _ in lines), grid_u])
-        v = np.concatenate([*(x for _, _, x in lines), grid_v])
+        points = np.concatenate([*(line.points[run] for line, run in runs), grid])
+        u = np.concatenate([*(line.u[run] for line, run in runs), grid_u])
+        v = np.concatenate([*(line.v[run] for line, run in runs), grid_v])
         count = self.lines = len(points) - len(grid_u)
         areas = np.ones(len(points))
         areas[count:] = GUIDE_SHARE * count / len(grid_u)
@@ -221,15 +224,11 @@ class _Slid:
             Tolerance(aim, 1.0),
             self.space.counts,
             lambda _: None,
+            rounds=SETTLING,
+            lines=self.lines,
         )
-        search.lines, search.rounds = self.lines, SETTLING
         search.run()
         return search.attempt.surface
-
-
-def _thinned(count: int, every: int) -> Ints:
-    """Return every so manieth of places in a row, and the last."""
-    return np.unique(np.append(np.arange(0, count, every), count - 1))
 
 
 def _over(guide: Guide, spend: Spend) -> tuple[TensorSearch, tuple[Way, Way]]:

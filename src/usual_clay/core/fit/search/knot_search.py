@@ -278,18 +278,19 @@ class KnotSearch:
         self._worn = False
         for direction in "vu":
             without[direction] = lean = self._without(direction, self.attempt)
-            if (held := self._held(lean, total)) is not None:
-                return held
+            if (found := self._holding(lean, total)) is not None:
+                return found
         self._worn = all(
             lean is None or self._error(lean) > WORST_TRADED * self.tolerance.deviation
             for lean in without.values()
         )
         for direction in "uv":
-            if (held := self._held(self._traded(direction, without[direction]), total)) is not None:
-                return held
+            traded = self._traded(direction, without[direction])
+            if (found := self._holding(traded, total)) is not None:
+                return found
         return None
 
-    def _held(self, tried: Attempt | None, total: int) -> tuple[Laid, Attempt] | None:
+    def _holding(self, tried: Attempt | None, total: int) -> tuple[Laid, Attempt] | None:
         """Return an attempt, settled, if it takes fewer control points than so many and holds."""
         if tried is None or np.prod(tried.space.counts) >= total:
             return None
