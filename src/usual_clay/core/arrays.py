@@ -15,6 +15,7 @@ Bools = NDArray[np.bool_]
 
 __all__ = [
     "ArrayLike", "Bools", "Floats", "Ints", "Place", "as_place", "as_places", "frozen", "thinned",
+    "told_at",
 ]  # fmt: skip
 
 
@@ -32,6 +33,11 @@ def as_places(points: Floats) -> tuple[Place, ...]:
 def dots(a: Floats, b: Floats) -> Floats:
     """Return the products of pairs of vectors, coordinates first: (3, n) by (3, n) gives (n,)."""
     return np.asarray(np.einsum("in,in->n", a, b))
+
+
+def told_at(place: Any) -> str:
+    """Return a place, three numbers, as words tell it: to a tenth, without a sign before 0."""
+    return ", ".join(f"{x:.1f}" for x in np.round(place, 1) + 0.0)
 
 
 def thinned(count: int, every: int) -> Ints:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Floats, as_place
+from usual_clay.core.arrays import Floats, as_place, told_at
 from usual_clay.core.build.guide import Gap
 from usual_clay.core.build.sections import BuildError
 from usual_clay.core.spline.boundary import Border
@@ -107,7 +107,7 @@ def check_gaps(met: Crossings, names: tuple[list[str], list[str]], most: float) 
     if met.gap[worst] > most:
         i, j = int(worst[0]), int(worst[1])
         more = int((met.gap > most).sum()) - 1
-        where = ", ".join(f"{x:.1f}" for x in met.place[i, j])
+        where = told_at(met.place[i, j])
         others = f", and {more} more pairs do not meet" if more else ""
         raise BuildError(
             f"{names[0][i]} and {names[1][j]} do not cross: they pass at {met.gap[i, j]:.3f} mm"

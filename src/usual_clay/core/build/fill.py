@@ -7,7 +7,7 @@ from typing import Literal
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats, as_place
+from usual_clay.core.arrays import Floats, as_place, told_at
 from usual_clay.core.build.combine import plane_through
 from usual_clay.core.build.exact import check_touching
 from usual_clay.core.build.guide import Gap, Guide, Line, Spend, evenly_in, rows_for, words_of_gaps
@@ -183,7 +183,7 @@ def flat_face(edges: tuple[BSplineCurve, ...], settings: FlatSettings) -> Guide 
     place, normal = plane_through(seen)
     off = np.abs((seen - place) @ normal)
     if off.max() > settings.within:
-        where = ", ".join(f"{x:.1f}" for x in seen[int(np.argmax(off))])
+        where = told_at(seen[int(np.argmax(off))])
         raise BuildError(
             f"the curves do not lie in one plane: they leave it by {off.max():.3f} mm near {where},"
             f" and {settings.within:g} mm is asked for",
@@ -342,7 +342,7 @@ def _smooth(
             plate.bends[border] = each.bend
     if worst < ASKEW:
         return smooth, ""
-    at = ", ".join(f"{x:.1f}" for x in where)
+    at = told_at(where)
     return smooth, (
         f"near {at} an edge leaves the surface beside it by {np.degrees(np.arcsin(worst)):.1f}"
         " degrees: it cannot be smooth in that corner"
@@ -369,7 +369,7 @@ def loop_of(edges: list[Measured], most: float) -> tuple[list[Measured], tuple[G
     gaps.append((line[-1][0], line[0][0], float(np.linalg.norm(end - start)), end))
     one, other, worst, at = max(gaps, key=lambda each: each[2])
     if worst > most:
-        where = ", ".join(f"{x:.1f}" for x in at)
+        where = told_at(at)
         raise BuildError(
             f"the loop does not close: edges {one + 1} and {other + 1} are {worst:.3f} mm apart"
             f" near {where}; up to {most:g} mm is mended",

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from usual_clay.core.arrays import Bools, Floats, Place
+from usual_clay.core.arrays import Bools, Floats, Place, told_at
 from usual_clay.core.build.smooth import Smooth
 from usual_clay.core.errors import FitError
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
@@ -190,5 +190,5 @@ def words_of_gaps(gaps: Sequence[Gap], least: float, mended: str = "closed by ha
         return ""
     first = told[0]
     more = f", and {len(told) - 1} more" if len(told) > 1 else ""
-    where = ", ".join(f"{x:.1f}" for x in first.at)
+    where = told_at(first.at)
     return f"{first.between} pass at {first.gap:.3f} mm near {where}{more}; {mended}"

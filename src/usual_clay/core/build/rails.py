@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
 
-from usual_clay.core.arrays import Floats, Ints, as_place
+from usual_clay.core.arrays import Floats, Ints, as_place, told_at
 from usual_clay.core.build.exact import check_touching, own_of
 from usual_clay.core.build.guide import (
     Gap,
@@ -196,7 +196,7 @@ def sweep_guide(
     way = Measured(path)
     kink = kink_of(way)
     if kink is not None:
-        where = ", ".join(f"{x:.1f}" for x in kink)
+        where = told_at(kink)
         raise BuildError(
             f"the path has a kink near {where}: round it, or sweep each part by itself", kink
         )
@@ -349,7 +349,7 @@ def _check_rails(starts: Floats, axes: Floats, width: Floats) -> None:
     if turned.any():
         at = int(np.argmax(turned))
         at += int(width[at + 1] < width[at])
-        where = ", ".join(f"{x:.1f}" for x in starts[at])
+        where = told_at(starts[at])
         raise BuildError(
             f"the rails cross near {where}: part them there, or take another rail", starts[at]
         )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats, as_place
+from usual_clay.core.arrays import Floats, as_place, told_at
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.measured import Measured
@@ -57,7 +57,7 @@ def check_crossing(curves: tuple[BSplineCurve, ...], what: str) -> None:
         flat = own @ np.linalg.svd(own, full_matrices=False)[2][:2].T
         at = _crossing_of(flat)
         if at is not None:
-            where = ", ".join(f"{x:.1f}" for x in places[at])
+            where = told_at(places[at])
             raise BuildError(
                 f"{what} {number} crosses itself near {where}: split it there, or draw it anew",
                 places[at],

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import PchipInterpolator
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, told_at
 from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in, rows_for
 from usual_clay.core.build.rails import frames_along, kink_of
 from usual_clay.core.build.sections import SAMPLES, BuildError, check_curves
@@ -223,7 +223,7 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     check_curves((path,), "path")
     way = Measured(path)
     if (kink := kink_of(way)) is not None:
-        where = ", ".join(f"{x:.1f}" for x in kink)
+        where = told_at(kink)
         raise BuildError(f"the path has a kink near {where}: round it, or make two tubes", kink)
     t = evenly_in(rows_for((path,), 3 * ALONG))
     stations = settings.stations or tuple(np.linspace(0, 1, len(settings.radii)).tolist())
@@ -309,7 +309,7 @@ def _too_tight(way: Measured, t: Floats, radius: Floats) -> str:
     at = int(np.argmax(tight))
     if tight[at] < 1:
         return ""
-    where = ", ".join(f"{x:.1f}" for x in curve_points(way.curve, way.parameters(t[[at]]))[0])
+    where = told_at(curve_points(way.curve, way.parameters(t[[at]]))[0])
     return (
         f"the path bends with a radius of {1 / bend[at]:.2f} mm near {where}: tighter than the"
         " tube,"
