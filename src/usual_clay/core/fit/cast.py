@@ -22,7 +22,7 @@ from usual_clay.core.fit.parameterize.region import (
 )
 from usual_clay.core.fit.solve.adaptive import exchanged, grown
 from usual_clay.core.fit.solve.edges import constrained_edges
-from usual_clay.core.fit.solve.laid import Attempt, Laid
+from usual_clay.core.fit.solve.laid import NEAR, Attempt, Laid
 from usual_clay.core.fit.solve.run_out import run_out, words_of
 from usual_clay.core.fit.solve.slide import (
     LEAST_ALONG,
@@ -47,8 +47,12 @@ from usual_clay.core.spline.surface import BSplineSurface, surface_normals
 ROUNDS = 8
 # From a surface that lies near already, fewer are worth their time.
 ROUNDS_FROM_NEAR = 3
-# Of more points than twice as many, a choice is fitted first.
+# Of more points than twice as many, a choice is fitted first: so many for each control point, from
+# so many on, and no more than those.
 SETTLING_POINTS = 25_000
+SETTLING_EACH, SETTLING_LEAST = 200, 8_000
+# Feet are good enough to go on from whose next move is shorter than this share of the surface.
+NEAR_ENOUGH = 1e-4
 # Another round pays while it lowers the rms deviation by more than this part.
 WORTHWHILE = 0.005
 # The same where a choice of the points has come to rest before.
@@ -170,7 +174,7 @@ def fit_once(
     Where the parameters are feet on a surface, points may slide along it: what counts is how far
     they lie across it. That comes to rest far sooner than holding them to their feet. The new
     feet are good enough to go on from: a distance is right to a part in a million of the
-    surface's size; of very many points, whose last ones they are, ten times as right.
+    surface's size.
     """
     held = None if base.held is None else base.held(space)
     least = LEAST_ALONG if held is None else LEAST_WITHIN
@@ -180,13 +184,21 @@ def fit_once(
     surface = BSplineSurface(space.knots_u, space.knots_v, points)
     if base.mirror is not None:
         surface = base.mirror.halved(surface)
-    step = (1e-5 if _many(sample) else 1e-4) * max(base.size)
+    step = NEAR_ENOUGH * max(base.size)
     return surface, foot_points(surface, sample.points, (start.u, start.v), step, order=1)
 
 
 def _many(sample: Sample) -> bool:
     """Tell whether there are so many points that a choice of them is fitted first."""
     return len(sample.points) >= 2 * SETTLING_POINTS
+
+
+def _settling_step(sample: Sample, settings: Sizes) -> int:
+    """Return of how many points one is fitted first."""
+    if not _many(sample):
+        return 1
+    enough = max(SETTLING_LEAST, SETTLING_EACH * settings.nu * settings.nv)
+    return len(sample.points) // min(SETTLING_POINTS, enough)
 
 
 def cast(
@@ -227,8 +239,7 @@ def cast(
     best, told_reach = with_reach(best, base)
     count = len(own.points)
     exact = best.feet.part(np.arange(count))
-    if not _many(sample) or any(base.past):
-        exact = foot_points(best.surface, own.points, (exact.u, exact.v))
+    exact = foot_points(best.surface, own.points, (exact.u, exact.v), order=1)
     exact = sought_anew(best.surface, own.points, exact)
     folds = folds_in(best.surface, exact, own.normals, best.weights[:count])
     words = [base.words, told_reach, folds]
@@ -306,7 +317,7 @@ def settled(
     if start is not None and len(start.u) == len(sample.points):
         now = start._replace(home=base.home)
     about = beside(sample.points, sample.neighbours, now.places(base.size))
-    step = len(sample.points) // SETTLING_POINTS
+    step = _settling_step(sample, settings)
     expected = 0.0
     if begin is None and step > 1:
         few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
@@ -326,7 +337,7 @@ def settled(
         seed = now.u, now.v
         if step > 1:
             seed = nearer_seed(begin, sample.points, seed)
-        near = (1e-5 if step > 1 else 1e-4) * max(base.size)
+        near = (NEAR if step > 1 else NEAR_ENOUGH) * max(base.size)
         feet = foot_points(begin, sample.points, seed, near, order=1)
         height = heights(begin, sample.points, feet)
         weights = sample.believed(height, about)

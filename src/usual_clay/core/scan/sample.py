@@ -59,6 +59,11 @@ class Sample:
         return neighbours_of(self.points)
 
     @cached_property
+    def apart(self) -> Floats:
+        """How far each point is from the farthest of its neighbours, (n,), mm."""
+        return reach_of(self.points, self.neighbours)
+
+    @cached_property
     def areas(self) -> Floats:
         """How much of the area each point stands for, (n,): one in the mean."""
         if self.whole is not None:
@@ -67,14 +72,14 @@ class Sample:
             return as_shares(self.area)
         if self.triangles is not None:
             return as_shares(TriangleMesh(self.points, self.triangles).vertex_areas)
-        return as_shares(_areas_about(self.points, self.neighbours))
+        return as_shares(_areas_about(self.apart, self.neighbours))
 
     @cached_property
     def scattered(self) -> Bools:
         """Which points lie so far from all others that they are no part of the shape."""
         if self.whole is not None:
             return self.whole[0].scattered[self.whole[1]]
-        return _scattered(self.points, self.neighbours)
+        return _scattered(self.points, self.neighbours, self.apart)
 
     @cached_property
     def gathered(self) -> tuple[Floats, Floats]:
@@ -163,19 +168,34 @@ def as_shares(areas: Floats) -> Floats:
     return np.asarray(held / held.mean())
 
 
-def _areas_about(points: Floats, neighbours: Ints) -> Floats:
+def reach_of(points: Floats, neighbours: Ints) -> Floats:
+    """Return how far points are from the last of their neighbours, (n,), mm; 0 with none."""
+    if not neighbours.shape[1]:
+        return np.zeros(len(points))
+    gap = points.take(neighbours[:, -1], axis=0) - points
+    return np.asarray(np.sqrt(np.einsum("nk,nk->n", gap, gap)))
+
+
+def _areas_about(reach: Floats, neighbours: Ints) -> Floats:
     """Return areas by how near the nearest others are, evened out over them."""
     if not neighbours.shape[1]:
-        return np.ones(len(points))
-    reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1) ** 2
-    return np.asarray((reach[neighbours].sum(axis=1) + reach) / (neighbours.shape[1] + 1))
+        return np.ones(len(reach))
+    square = reach**2
+    total = square.copy()
+    for column in neighbours.T:
+        total += square.take(column)
+    return total / (neighbours.shape[1] + 1)
 
 
-def _scattered(points: Floats, neighbours: Ints) -> Bools:
+def _scattered(points: Floats, neighbours: Ints, reach: Floats) -> Bools:
     if neighbours.shape[1] < 3:
         return np.zeros(len(points), dtype=bool)
-    reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1)
-    scattered = reach > APART * np.median(reach[neighbours], axis=1)
+    nearest = np.full(len(points), np.inf)
+    for column in neighbours.T:
+        np.minimum(nearest, reach.take(column), out=nearest)
+    scattered = reach > APART * nearest
+    few = np.flatnonzero(scattered)
+    scattered[few] = reach[few] > APART * np.median(reach[neighbours[few]], axis=1)
     # The nearest of a point far off may be others far off: of those about it the nearer ones tell.
     lone = np.flatnonzero(~scattered & (reach > FAR_APART * np.median(reach)))
     if len(lone):
@@ -206,7 +226,7 @@ def beside(points: Floats, neighbours: Ints, places: Floats) -> Ints:
     """
     if not neighbours.shape[1]:
         return neighbours
-    reach = np.linalg.norm(points[neighbours[:, -1]] - points, axis=1)
+    reach = reach_of(points, neighbours)
     lone = np.flatnonzero(reach > LIE_APART * np.median(reach))
     if not len(lone):
         return neighbours

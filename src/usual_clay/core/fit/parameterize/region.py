@@ -23,7 +23,7 @@ from usual_clay.core.fit.parameterize.frame import (
     slope_stretch,
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
-from usual_clay.core.fit.parameterize.sides import bend_better, follows_better
+from usual_clay.core.fit.parameterize.sides import bend_better, follows_better, frame_of
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
@@ -360,8 +360,8 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         return _laid_round(sample, settings, settings.closed)
     if settings.pull:
         return _laid_along(sample, settings)
-    points, normals = sample.gathered
-    frame = base_frame(points, normals, settings.frame, settings.plane)
+    normals = sample.gathered[1]
+    frame = frame_of(sample, settings.frame, settings.plane)
     up = normals @ frame.axes[2]
     away = float(np.mean(up < 0))
     # A tube that widens faces its base all round, and is no less of a tube.
@@ -384,7 +384,7 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
     )
     if not followed and settings.frame == "best" and not settings.symmetric and bend_better(sample):
-        frame = base_frame(points, normals, "bend")
+        frame = frame_of(sample, "bend")
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
     along, across, up = (sample.evened_normals @ frame.axes.T).T
     u, longer = even_out(u, slope_stretch(along, up))
@@ -419,8 +419,8 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
     A fit at such parameters is a height over that plane, as a spline reproduces them exactly.
     """
     plane = "xyz".replace(settings.pull, "")
-    points, normals = sample.gathered
-    frame = base_frame(points, normals, "locked", plane)
+    normals = sample.gathered[1]
+    frame = frame_of(sample, "locked", plane)
     whole, past = _reach(settings)
     u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
     mirror = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
@@ -48,8 +48,30 @@ SHARED = (((4, 4),), ((4, 12), (7, 7), (12, 4)), ((4, 24), (10, 10), (24, 4)))
 ONE_WAY, PLAINLY, TURNED = 1.5, 3.0, float(np.radians(8))
 
 
-# What was found of a sample, for as long as that lives.
-_known: WeakKeyDictionary[Sample, dict[tuple[str, str, str], bool]] = WeakKeyDictionary()
+@dataclass(eq=False)
+class _Known:
+    """What was found of a sample."""
+
+    told: dict[tuple[str, str, str], bool] = field(default_factory=dict)
+    frames: dict[tuple[str, str], Frame] = field(default_factory=dict)
+
+
+# For as long as the sample lives.
+_of_samples: WeakKeyDictionary[Sample, _Known] = WeakKeyDictionary()
+
+
+def _known(sample: Sample) -> tuple[Sample, _Known]:
+    # A choice of points is laid out as all of them are.
+    sample = sample if sample.whole is None else sample.whole[0]
+    return sample, _of_samples.setdefault(sample, _Known())
+
+
+def frame_of(sample: Sample, choice: FrameChoice, plane: str = "xy") -> Frame:
+    """Return the base rectangle of a sample, without what is scattered about it."""
+    sample, known = _known(sample)
+    if (choice, plane) not in known.frames:
+        known.frames[choice, plane] = base_frame(*sample.gathered, choice, plane)
+    return known.frames[choice, plane]
 
 
 def follows_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
@@ -59,7 +81,7 @@ def follows_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
 
 def bend_better(sample: Sample) -> bool:
     """Tell whether a rectangle along the bend does clearly better than the least one."""
-    return _told(sample, "bend", "best", "", _bend_better)
+    return _told(sample, "bend", "best", "xy", _bend_better)
 
 
 def _told(
@@ -69,12 +91,10 @@ def _told(
     plane: str,
     tried: Callable[[_Some, FrameChoice, str], bool],
 ) -> bool:
-    # A choice of points is laid out as all of them are.
-    sample = sample if sample.whole is None else sample.whole[0]
-    told = _known.setdefault(sample, {})
-    if (what, choice, plane) not in told:
-        told[what, choice, plane] = tried(_Some.of(sample), choice, plane)
-    return told[what, choice, plane]
+    sample, known = _known(sample)
+    if (what, choice, plane) not in known.told:
+        known.told[what, choice, plane] = tried(_Some.of(sample), choice, plane)
+    return known.told[what, choice, plane]
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,7 +168,7 @@ class _Flat(NamedTuple):
 
 
 def _follows_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
-    frame = base_frame(*some.sample.gathered, choice, plane)
+    frame = frame_of(some.sample, choice, plane)
     flat = some.straight(frame)
     v = np.clip((frame.local(some.points)[:, 1] / frame.size[1]), 0.0, 1.0)
     between = np.clip(follow_sides(flat.u, v), 0.0, 1.0)
@@ -160,14 +180,14 @@ def _follows_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
 
 
 def _bend_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
-    frame = base_frame(*some.sample.gathered, choice, plane)
+    frame = frame_of(some.sample, choice, plane)
     most, times = bend_of(some.normals, frame.axes[2])
     beside = float(np.abs(frame.axes[:2] @ most).max())
     if times < ONE_WAY or beside > np.cos(TURNED):
         return False
     if times > PLAINLY:
         return True
-    turned = some.straight(base_frame(*some.sample.gathered, "bend"))
+    turned = some.straight(frame_of(some.sample, "bend"))
     return some.better(turned, some.straight(frame), SHARED)
 
 

@@ -20,8 +20,9 @@ from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
 from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow, knot_search
 from usual_clay.core.fit.solve.run_out import is_pinched
+from usual_clay.core.fit.solve.slide import sides_of
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
-from usual_clay.core.scan.sample import Sample
+from usual_clay.core.scan.sample import Sample, beside
 
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
@@ -261,7 +262,9 @@ def _spikes(fitted: Cast, sample: Sample) -> Bools:
     near = off & ~sample.scattered
     if not near.any():
         return off
-    about, signed = sample.neighbours[near], fitted.feet.signed
+    # Where they lie on the surface: off it, spikes have other spikes about them in space.
+    places = fitted.start.places(sides_of(fitted.surface))
+    about, signed = beside(sample.points, sample.neighbours, places)[near], fitted.feet.signed
     alike = near[about] & (np.sign(signed[about]) == np.sign(signed[near])[:, None])
     missed = float(alike.mean()) > SIDE_BY_SIDE + float(near.mean())
     return off & ~near if missed else off
@@ -313,9 +316,11 @@ def _fitted(sample: Sample, chosen: CastSettings, aim: Tolerance, progress: Prog
     """Fit what was chosen to all points, and judge it by what the search aims at."""
     made = cast(sample, chosen, progress)
     report = judge(made.feet.signed, aim, sample.areas)
+    if report.met:
+        return Found(made, chosen, report)
     believed = ~_spikes(made, sample)
     spiky = float(np.average(~believed, weights=sample.areas))
-    if report.met or spiky < MANY_SPIKES:
+    if spiky < MANY_SPIKES:
         return Found(made, chosen, report)
     without = judge(made.feet.signed[believed], aim, sample.areas[believed])
     # Spikes are not brought within a tolerance by more control points.

@@ -151,7 +151,7 @@ def _how_far_off(
     """Return how far points are from their feet, in the mean, as a share of the surface's size."""
     some = slice(None, None, max(1, len(u) // LOOKED_AT))
     gap = points[some] - surface_points(surface, u[some], v[some])
-    size = float(np.sqrt(np.prod(_sides(surface))))
+    size = float(np.sqrt(np.prod(sides_of(surface))))
     square = np.average(np.einsum("nk,nk->n", gap, gap), weights=weights[some] + 1e-12)
     return float(np.sqrt(square)) / max(size, 1e-300), size
 
@@ -167,7 +167,7 @@ def _how_bent(surface: BSplineSurface, u: Floats, v: Floats, size: float) -> flo
     return float(np.clip(np.mean(squares) * size**2 / BENT, 1.0, MOST_BENT))
 
 
-def _sides(surface: BSplineSurface) -> tuple[float, float]:
+def sides_of(surface: BSplineSurface) -> tuple[float, float]:
     """Return about how long a surface is and how wide, mm."""
     legs = (np.linalg.norm(np.diff(surface.points, axis=k), axis=2) for k in range(2))
     along, across = legs
@@ -181,7 +181,7 @@ def stepped(start: Start, feet: FootPoints, surface: BSplineSurface, weights: Fl
     narrow, and would twist the next one.
     """
     off = np.sqrt(np.average(feet.signed**2, weights=weights + 1e-12))
-    part = 1 - min(float(off) / max(TOO_NARROW * min(_sides(surface)), 1e-300), 1.0) ** 2
+    part = 1 - min(float(off) / max(TOO_NARROW * min(sides_of(surface)), 1e-300), 1.0) ** 2
     u, v = (
         old + part * (new - old) if part < 1 else new
         for old, new in ((start.u, feet.u), (start.v, feet.v))
