@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import scipy
 from PIL import Image, ImageDraw, ImageFont
-from scipy import ndimage
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.picture.placement import TRUE_PLANES, Placement, scaled_by_marks
@@ -63,7 +63,7 @@ def draw_picture(name: str, mesh: TriangleMesh) -> Drawn:
     if name == "side":
         canvas, bar = _turned(canvas, bar)
     grain = np.random.default_rng(len(name)).normal(0, 2.2, canvas.shape[:2])
-    canvas += ndimage.gaussian_filter(grain, 0.8)[..., None]
+    canvas += scipy.ndimage.gaussian_filter(grain, 0.8)[..., None]
     return Drawn(np.clip(np.rint(canvas), 0, 255).astype(np.uint8), bar, length, middle)
 
 

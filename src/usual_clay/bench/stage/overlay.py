@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from PySide6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import (
     QBrush,
@@ -70,9 +71,7 @@ def draw_lit(painter: QPainter, view: View, points: Floats, takes_away: bool, si
     width, height = high - low
     lit = np.zeros((height, width), dtype=np.uint8)
     lit[place[:, 1], place[:, 0]] = 255
-    from scipy.ndimage import maximum_filter
-
-    lit = maximum_filter(lit, size=pixels)
+    lit = scipy.ndimage.maximum_filter(lit, size=pixels)
     shades = np.empty((height, width, 4), dtype=np.uint8)
     shades[..., :3] = colours.as_bytes(colour)
     shades[..., 3] = lit

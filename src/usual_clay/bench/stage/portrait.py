@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+import scipy
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints, thinned
@@ -209,19 +210,17 @@ def spots_of(geometry: BSplineSurface, points: Floats, signed: Floats) -> Spots:
 
 def _closed_up(mask: Bools, steps: int) -> Bools:
     """Fill gaps of a mask that are no wider than so many steps each way."""
-    from scipy.ndimage import binary_closing
-
     padded = np.pad(mask, steps, mode="edge")
-    return np.asarray(binary_closing(padded, iterations=steps)[steps:-steps, steps:-steps])
+    return np.asarray(
+        scipy.ndimage.binary_closing(padded, iterations=steps)[steps:-steps, steps:-steps]
+    )
 
 
 def _from_outside(mask: Bools) -> Floats:
     """Return how many spots it is from each to the nearest that is not in the mask."""
-    from scipy.ndimage import distance_transform_edt
-
     # The surface's own borders are no ends of a region.
     padded = np.pad(mask, 1, mode="edge")
-    return np.asarray(distance_transform_edt(padded)[1:-1, 1:-1])
+    return np.asarray(scipy.ndimage.distance_transform_edt(padded)[1:-1, 1:-1])
 
 
 def followed(old: Portrait, geometry: BSplineSurface) -> Portrait | None:

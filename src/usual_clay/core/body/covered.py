@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+import scipy
 from OCP.BRepBuilderAPI import (
     BRepBuilderAPI_MakeEdge,
     BRepBuilderAPI_MakeFace,
@@ -15,7 +16,6 @@ from OCP.collections import Array1_gp_Pnt2d
 from OCP.Geom2d import Geom2d_BSplineCurve
 from OCP.gp import gp_Pnt2d
 from OCP.TopoDS import TopoDS
-from scipy.interpolate import make_interp_spline
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyMade, EdgeGap
@@ -79,7 +79,7 @@ def _line(made: Covered, side: Floats, near: float) -> Any:
         chosen = np.unique(np.append(np.arange(0, len(side), step), len(side) - 1))
         if len(chosen) < 4:
             continue
-        spline = make_interp_spline(share[chosen], side[chosen], 3)
+        spline = scipy.interpolate.make_interp_spline(share[chosen], side[chosen], 3)
         there = surface_points(made.surface, *np.clip(spline(share), 0, 1).T)
         if np.linalg.norm(there - places, axis=1).max() <= near:
             break

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import minimize
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.afloat import ClosedMesh, FloatError, Wet, below
@@ -247,7 +247,9 @@ def at_rest(
             return float(gap @ way) / size, np.array([level @ a, level @ b]) / (length * size)
 
         begin = np.full(2, NUDGE) if number == 0 else np.zeros(2)
-        found = minimize(energy, begin, jac=True, method="BFGS", options={"gtol": 1e-9})
+        found = scipy.optimize.minimize(
+            energy, begin, jac=True, method="BFGS", options={"gtol": 1e-9}
+        )
         tilt = np.asarray(found.x)
         up = up + tilt[0] * first + tilt[1] * second
         up /= np.linalg.norm(up)

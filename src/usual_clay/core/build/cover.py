@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import RBFInterpolator
+import scipy
 
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.build.combine import plane_through
@@ -239,7 +239,9 @@ def _with_calm(known: Floats, ring: Floats, middle: Floats, axes: Floats) -> Flo
     _, first = np.unique(np.round(flat[:, :2] / (1e-6 * (high - low).max())), axis=0,
                          return_index=True)  # fmt: skip
     try:
-        plate = RBFInterpolator(flat[first, :2], flat[first, 2], kernel="thin_plate_spline")
+        plate = scipy.interpolate.RBFInterpolator(
+            flat[first, :2], flat[first, 2], kernel="thin_plate_spline"
+        )
     except np.linalg.LinAlgError:
         raise BuildError("the loop lies over itself as its plane sees it") from None
     step = (high - low).max() / ACROSS

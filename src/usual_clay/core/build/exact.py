@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from scipy.interpolate import RectBivariateSpline
+import scipy
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats
@@ -146,5 +146,7 @@ def _evaluated(guide: Guide, u: Floats, v: Floats) -> Floats:
         count = len(own)
         around = np.arange(-ROUND, count + ROUND) % count
         grid = grid.take(around, axis=axis)
-    splines = [RectBivariateSpline(t["u"], t["v"], grid[:, :, k], s=0) for k in range(3)]
+    splines = [
+        scipy.interpolate.RectBivariateSpline(t["u"], t["v"], grid[:, :, k], s=0) for k in range(3)
+    ]
     return np.stack([spline.ev(u, v) for spline in splines], axis=-1)

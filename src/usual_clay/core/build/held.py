@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.interpolate import CubicSpline
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.guide import Guide
@@ -82,8 +82,10 @@ def with_held(guide: Guide, held: list[Held]) -> tuple[Floats, Floats]:
         grid[n + k, :m], joints[n + k, :m] = each.rows, each.scale
     for j, one in enumerate(over_u):
         for k, other in enumerate(over_v):
-            along_v = CubicSpline(guide.v, one.rows)(float(other.end), other.order)
-            along_u = CubicSpline(guide.u, other.rows)(float(one.end), one.order)
+            along_v = scipy.interpolate.CubicSpline(guide.v, one.rows)(
+                float(other.end), other.order
+            )
+            along_u = scipy.interpolate.CubicSpline(guide.u, other.rows)(float(one.end), one.order)
             grid[n + j, m + k] = (along_v + along_u) / 2
     return grid, joints
 

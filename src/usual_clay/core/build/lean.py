@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.interpolate import CubicSpline
+import scipy
 
 from usual_clay.core.arrays import Floats, thinned
 from usual_clay.core.build.exact import laid_exactly
@@ -119,7 +119,7 @@ def carried_along(surface: BSplineSurface, before: Guide, now: Guide) -> BSpline
     was = before.grid
     for axis, (t, there) in enumerate(((before.u, now.u), (before.v, now.v))):
         if not np.array_equal(t, there):
-            was = CubicSpline(t, was, axis=axis)(there)
+            was = scipy.interpolate.CubicSpline(t, was, axis=axis)(there)
     ways = []
     for name, t, p in zip("uv", (now.u, now.v), surface.degrees, strict=True):
         spans = np.unique(surface.knots_u if name == "u" else surface.knots_v)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import CubicSpline
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.exact import check_seam
@@ -197,7 +197,7 @@ def _through(
     BuildError
         Where nothing lies beside a section.
     """
-    free = CubicSpline(v, rows, bc_type="not-a-knot")
+    free = scipy.interpolate.CubicSpline(v, rows, bc_type="not-a-knot")
     smooth: dict[Border, Smooth] = {}
     ends: list[tuple[int, Floats]] = []
     for end, way, border in ((0, settings.start, "v0"), (1, settings.stop, "v1")):
@@ -222,7 +222,7 @@ def _through(
         else:
             ends.append((2, bend))
     alone = all(order == 2 for order, _ in ends)
-    spline = free if alone else CubicSpline(v, rows, bc_type=tuple(ends))
+    spline = free if alone else scipy.interpolate.CubicSpline(v, rows, bc_type=tuple(ends))
     grid = np.asarray(spline(fine).swapaxes(0, 1))
     for border, made in smooth.items():
         if made.bend is None:

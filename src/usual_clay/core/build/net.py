@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import CubicSpline, PchipInterpolator
+import scipy
 
 from usual_clay.core.arrays import Floats, as_place
 from usual_clay.core.build.crossings import (
@@ -266,8 +266,10 @@ def _with_places(rows: Floats, own: slice, met: Crossings, axis: int) -> Floats:
     return np.concatenate(parts, axis=axis)
 
 
-def _spline(t: Floats, values: Floats, axis: int, closed: bool) -> CubicSpline:
-    return CubicSpline(t, values, axis=axis, bc_type="periodic" if closed else "not-a-knot")
+def _spline(t: Floats, values: Floats, axis: int, closed: bool) -> scipy.interpolate.CubicSpline:
+    return scipy.interpolate.CubicSpline(
+        t, values, axis=axis, bc_type="periodic" if closed else "not-a-knot"
+    )
 
 
 class _Laid:
@@ -280,12 +282,16 @@ class _Laid:
         if closed:
             share, t = np.append(share, share[0] + 1), np.append(t, 1.0)
             place = np.concatenate([place, place[:1]])
-        self.share = PchipInterpolator(t, share)
+        self.share = scipy.interpolate.PchipInterpolator(t, share)
         self.closed = closed
         off = place - self.at(t)
         if closed:
             off[-1] = off[0]
-        self.off = CubicSpline(t, off, bc_type="periodic") if closed else PchipInterpolator(t, off)
+        self.off = (
+            scipy.interpolate.CubicSpline(t, off, bc_type="periodic")
+            if closed
+            else scipy.interpolate.PchipInterpolator(t, off)
+        )
 
     def shares(self, t: Floats) -> Floats:
         share = np.asarray(self.share(t))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.interpolate import RectBivariateSpline
+import scipy
 from scipy.sparse import coo_array, csr_array, vstack
 from scipy.sparse.linalg import spsolve
 from scipy.spatial import cKDTree
@@ -81,7 +81,11 @@ class Plate:
     def _where(self, places: Floats) -> tuple[Floats, Floats]:
         t, fine = evenly_in(self.count), evenly_in(FINER)
         seen = np.stack(
-            [RectBivariateSpline(t, t, self.grid[..., k])(fine, fine) for k in range(3)], axis=-1
+            [
+                scipy.interpolate.RectBivariateSpline(t, t, self.grid[..., k])(fine, fine)
+                for k in range(3)
+            ],
+            axis=-1,
         )
         near = cKDTree(seen.reshape(-1, 3)).query(places)[1]
         return fine[near // FINER], fine[near % FINER]

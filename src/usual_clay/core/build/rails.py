@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import CubicSpline, PchipInterpolator, make_interp_spline
+import scipy
 
 from usual_clay.core.arrays import Floats, Ints, as_place, told_at
 from usual_clay.core.build.exact import check_touching, own_of
@@ -388,7 +388,9 @@ def _marked(settings: TwoRailSettings, at: Floats) -> Floats:
     return np.asarray(every)
 
 
-def _paired(stations: Floats, k: int, closed: bool, at: Floats) -> tuple[PchipInterpolator, Floats]:
+def _paired(
+    stations: Floats, k: int, closed: bool, at: Floats
+) -> tuple[scipy.interpolate.PchipInterpolator, Floats]:
     """Return the share of a rail's length at common parameters, and the profiles' parameters.
 
     Parameters
@@ -411,14 +413,14 @@ def _paired(stations: Floats, k: int, closed: bool, at: Floats) -> tuple[PchipIn
     own = np.clip(stations.mean(axis=1), 0, 1)
     if not closed:
         own = np.where(own < AT_END, 0.0, np.where(own > 1 - AT_END, 1.0, own))
-    return PchipInterpolator(x[keep], y[keep], extrapolate=True), own
+    return scipy.interpolate.PchipInterpolator(x[keep], y[keep], extrapolate=True), own
 
 
 def _chord_frames(
     first: Floats,
     second: Floats,
     rails: list[Measured],
-    maps: list[tuple[PchipInterpolator, Floats]],
+    maps: list[tuple[scipy.interpolate.PchipInterpolator, Floats]],
     t: Floats,
 ) -> tuple[Floats, Floats, Floats]:
     """Return frames of the chord from rail to rail: starts, axes (n, 3, 3) and widths."""
@@ -486,9 +488,9 @@ def _blended(at: Floats, shapes: Floats, closed: bool) -> Callable[[Floats], Flo
     if closed:
         ends = np.append(at, at[0] + 1), np.concatenate([shapes, shapes[:1]])
         if len(at) > 2:
-            spline = CubicSpline(*ends, bc_type="periodic")
+            spline = scipy.interpolate.CubicSpline(*ends, bc_type="periodic")
             return lambda t: spline((t - at[0]) % 1.0 + at[0])
-        pair = PchipInterpolator(*ends)
+        pair = scipy.interpolate.PchipInterpolator(*ends)
         return lambda t: pair((t - at[0]) % 1.0 + at[0])
-    spline = make_interp_spline(at, shapes, k=min(3, len(at) - 1))
+    spline = scipy.interpolate.make_interp_spline(at, shapes, k=min(3, len(at) - 1))
     return lambda t: spline(np.clip(t, at[0], at[-1]))

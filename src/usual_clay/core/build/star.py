@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 import numpy as np
-from scipy.interpolate import RBFInterpolator
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.guide import evenly_in
@@ -47,10 +47,10 @@ class Star:
         self.__dict__.pop("surface", None)
 
     @cached_property
-    def surface(self) -> RBFInterpolator:
+    def surface(self) -> scipy.interpolate.RBFInterpolator:
         """Gives places in space of places in the polygon."""
         flat, space = np.concatenate(self._flat), np.concatenate(self._space)
-        return RBFInterpolator(flat, space, kernel="cubic", degree=1)
+        return scipy.interpolate.RBFInterpolator(flat, space, kernel="cubic", degree=1)
 
     def _side(self, k: int, share: Floats) -> Floats:
         start, stop = self.corners[k], self.corners[(k + 1) % len(self.corners)]

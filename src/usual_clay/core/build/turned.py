@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
+import scipy
 
 from usual_clay.core.arrays import Floats, told_at
 from usual_clay.core.build.guide import Guide, Line, Spend, evenly_in, rows_for
@@ -229,7 +229,9 @@ def tube_guide(path: BSplineCurve, profile: BSplineCurve | None, settings: TubeS
     stations = settings.stations or tuple(np.linspace(0, 1, len(settings.radii)).tolist())
     radius = np.full(len(t), settings.radii[0])
     if len(stations) > 1:
-        radius = PchipInterpolator(stations, settings.radii)(np.clip(t, stations[0], stations[-1]))
+        radius = scipy.interpolate.PchipInterpolator(stations, settings.radii)(
+            np.clip(t, stations[0], stations[-1])
+        )
     words = _too_tight(way, t, radius)
     turn = evenly_in(ROUND, closed=True)
     shape = _ring(profile, turn)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-from scipy.integrate import simpson
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.curvature import bend_along, dot, rates_along
@@ -85,7 +85,7 @@ def places_along(border: BSplineCurve) -> tuple[Floats, Floats, float, Floats]:
     is looked."""
     t = np.linspace(*border.domain, PLACES)
     points, along = curve_derivatives(border, t, 1)
-    length = float(simpson(np.linalg.norm(along, axis=1), x=t))
+    length = float(scipy.integrate.simpson(np.linalg.norm(along, axis=1), x=t))
     return points, unit(along), length, np.full(PLACES, INTO * length)
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.errors import GeometryError
@@ -77,18 +77,18 @@ def silhouette(pixels: np.ndarray, level: float = 0.0) -> Outline:
     from skimage.filters import threshold_otsu
     from skimage.measure import find_contours
 
-    away = ndimage.gaussian_filter(distance_to(pixels, border_colour(pixels)), 0.7)
+    away = scipy.ndimage.gaussian_filter(distance_to(pixels, border_colour(pixels)), 0.7)
     if float(np.ptp(away)) < 0.02:
         raise OutlineError("nothing in the picture stands out from its background")
     level = level or float(threshold_otsu(away))
-    solid = ndimage.binary_fill_holes(away > level)
-    number, count = ndimage.label(solid)
+    solid = scipy.ndimage.binary_fill_holes(away > level)
+    number, count = scipy.ndimage.label(solid)
     if not count:
         raise OutlineError("nothing in the picture stands out by as much as the level asks")
     largest = 1 + int(np.argmax(np.bincount(number.ravel())[1:]))
-    kept = ndimage.binary_dilation(number == largest, iterations=2)
+    kept = scipy.ndimage.binary_dilation(number == largest, iterations=2)
     # Inside, where the thing may be as light as its background, the level is not asked.
-    inner = ndimage.binary_erosion(number == largest, iterations=2)
+    inner = scipy.ndimage.binary_erosion(number == largest, iterations=2)
     field = np.where(inner, max(float(away.max()), level + 0.01), np.where(kept, away, 0.0))
     lines = find_contours(np.pad(field, 1), level)
     if not lines:
@@ -167,9 +167,9 @@ def _straightened(
     away = np.arange(-reach, reach + 0.25, 0.5)
     places = path[:, None] + away[None, :, None] * across[:, None]
     grey = pixels[..., :3].astype(np.float32).mean(axis=2) / 255
-    edges = ndimage.gaussian_gradient_magnitude(grey.astype(np.float64), 1.2)
+    edges = scipy.ndimage.gaussian_gradient_magnitude(grey.astype(np.float64), 1.2)
     at = (places - 0.5).transpose(2, 0, 1)[::-1]
-    return across, away, ndimage.map_coordinates(edges, at, order=3, mode="nearest")
+    return across, away, scipy.ndimage.map_coordinates(edges, at, order=3, mode="nearest")
 
 
 def _even_steps(line: Floats) -> Floats:

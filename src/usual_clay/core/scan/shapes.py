@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+import scipy
 
 from usual_clay.core.arrays import Bools, Floats, frozen
 from usual_clay.core.errors import GeometryError
@@ -224,8 +225,6 @@ GUESSES: dict[ShapeKind, Callable[[Floats, Floats], SimpleShape | None]] = {
 
 def _refined(guess: SimpleShape, points: Floats) -> SimpleShape | None:
     """Minimise the distances over the shape's own numbers."""
-    from scipy.optimize import least_squares
-
     if guess.kind == "plane":
         return _guess_plane(points, points)
     size = max(float(np.ptp(points, axis=0).max()), 1e-9)
@@ -245,7 +244,7 @@ def _refined(guess: SimpleShape, points: Floats) -> SimpleShape | None:
         "cylinder": [0, 0, 0, 0, guess.radius / size],
         "cone": [0, 0, 0, 0, 0, guess.angle],
     }[guess.kind]
-    found = least_squares(
+    found = scipy.optimize.least_squares(
         lambda x: shape_distance(shape_at(x), points) / size,
         np.array(start, dtype=np.float64),
         loss="soft_l1",

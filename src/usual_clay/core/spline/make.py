@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+import scipy
 
 from usual_clay.core.arrays import Floats, Place
 from usual_clay.core.spline.basis import (
@@ -186,9 +187,7 @@ def through_points(
         knots, control = _with_handles(points, t, max(degree, 3), handles)
         degree = len(knots) - len(control) - 1
     else:
-        from scipy.interpolate import make_interp_spline
-
-        spline = make_interp_spline(t, points, degree)
+        spline = scipy.interpolate.make_interp_spline(t, points, degree)
         knots = np.array(spline.t)
         knots[: degree + 1], knots[-degree - 1 :] = 0.0, 1.0
         control = np.asarray(spline.c)
@@ -213,9 +212,7 @@ def closed_through(
     ring = np.concatenate([points, points[:1]])
     _apart(ring)
     t = _parameters(ring, spacing)
-    from scipy.interpolate import make_interp_spline
-
-    spline = make_interp_spline(t, ring, 3, bc_type="periodic")
+    spline = scipy.interpolate.make_interp_spline(t, ring, 3, bc_type="periodic")
     knots = np.concatenate([np.zeros(4), t[1:-1], np.ones(4)])
     sites = greville(knots, 3)
     # It lies in the space of the clamped knots, so that interpolating it gives it again.

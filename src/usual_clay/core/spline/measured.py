@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
+import scipy
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.spline.closest import curve_foot_points
@@ -67,7 +67,7 @@ class Measured:
         if pace.min() < SLOWEST:
             # Where it stands still no cubic does.
             return lambda at: np.interp(at, share, t)
-        cubic = CubicHermiteSpline(share, t, 1 / pace)
+        cubic = scipy.interpolate.CubicHermiteSpline(share, t, 1 / pace)
         return lambda at: np.clip(cubic(np.clip(at, 0, 1)), t[0], t[-1])
 
     def at(self, share: Floats) -> Floats:

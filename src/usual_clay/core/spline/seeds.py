@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.spline.closest import foot_points
@@ -39,8 +40,5 @@ def nearer_seed(
 
 def _about(cell: Ints, values: Floats) -> Floats:
     """Return for each cell of a grid the mean of the sums in it and the eight about it."""
-    # Slow to import, and not needed to show a finished job.
-    from scipy.ndimage import uniform_filter
-
     total = np.bincount(cell, values, CELLS**2).reshape(CELLS, CELLS)
-    return np.asarray(uniform_filter(total, 3, mode="constant")).ravel()
+    return np.asarray(scipy.ndimage.uniform_filter(total, 3, mode="constant")).ravel()

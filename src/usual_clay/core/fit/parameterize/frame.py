@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Literal, get_args
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
@@ -190,9 +191,6 @@ def follow_sides(u: Floats, v: Floats) -> Floats:
     u, v : (n,) arrays
         Parameters on the rectangle, in [0, 1].
     """
-    # Slow to import, and not needed to show a finished job.
-    from scipy.interpolate import make_smoothing_spline
-
     place, middles = _places(u)
     order = np.argsort(place, kind="stable")
     groups = np.split(v[order], np.cumsum(np.bincount(place, minlength=PLACES))[:-1])
@@ -202,7 +200,7 @@ def follow_sides(u: Floats, v: Floats) -> Floats:
     sides = np.array([np.quantile(g, [0.01, 0.99]) for g in groups if len(g) >= 4])
     at = np.clip(u, middles[known][0], middles[known][-1])
     spread = np.column_stack([sides.mean(axis=1), np.ptp(sides, axis=1) / 2])
-    centre, half = make_smoothing_spline(middles[known], spread, lam=CALM)(at).T
+    centre, half = scipy.interpolate.make_smoothing_spline(middles[known], spread, lam=CALM)(at).T
     half = np.maximum(half, NARROWEST * float(half.max()))
     across = (v - centre) / half
     # A ragged border stands out from its smooth side: widen until it is inside, within reason.
