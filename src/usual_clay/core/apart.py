@@ -77,9 +77,9 @@ def apart(
 class _Helper:
     """One process that does what it is sent, one thing after another."""
 
-    def __init__(self, module: str = "") -> None:
+    def __init__(self, *modules: str) -> None:
         self._line, theirs = Pipe()
-        first = f"import {module}; " if module else ""
+        first = "".join(f"import {module}; " for module in modules)
         code = f"{first}from usual_clay.core.apart import serve; serve({theirs.fileno()})"
         # What the kernel prints is nobody's business.
         nowhere, path = subprocess.DEVNULL, os.pathsep.join(sys.path)
@@ -150,17 +150,17 @@ def _kept(helper: _Helper) -> None:
     helper.end()
 
 
-def ready(module: str = "") -> None:
+def ready(*modules: str) -> None:
     """Start a process that waits for work, so that the first work need not wait for it.
 
     Parameters
     ----------
-    module : str
+    modules : str
         What it imports meanwhile.
     """
     with _lock:
         if not _idle:
-            _idle.append(_Helper(module))
+            _idle.append(_Helper(*modules))
 
 
 @atexit.register

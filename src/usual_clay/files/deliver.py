@@ -150,7 +150,7 @@ class DeliverSettings:
 def ready_to_write(path: Path) -> None:
     """Load meanwhile what it takes to write a file of this ending."""
     if path.suffix.lower() in SUFFIXES:
-        ready("OCP.OCP")
+        ready("OCP.OCP", write_exchange.__module__)
 
 
 def piece_of(item: Item) -> Piece | None:
