@@ -19,21 +19,25 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import openpyxl
+import trimesh
+from PIL import Image
 
 from usual_clay.core.errors import ClayError
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.files.exchange import read_bodies, read_curves, read_exchange
 from usual_clay.files.job_file import read_job, read_sound, write_job
-from usual_clay.files.mesh_file import _loaded
+from usual_clay.files.mesh_file import read_scan
+from usual_clay.files.picture_file import read_picture
 from usual_clay.files.points_file import read_points
+from usual_clay.files.step_out import write_exchange
 from usual_clay.files.svg_file import write_svg
-from usual_clay.files.svg_read import _read_svg
+from usual_clay.files.svg_read import read_svg
 from usual_clay.job.items import Curve, PointList
 from usual_clay.job.job import Job
 
-CUBE = """ply\nformat ascii 1.0\nelement vertex 4\nproperty float x\nproperty float y\n\
-property float z\nelement face 4\nproperty list uchar int vertex_indices\nend_header\n\
-0 0 0\n9 0 0\n0 9 0\n0 0 9\n3 0 2 1\n3 0 1 3\n3 1 2 3\n3 2 0 3\n"""
 POINTS = "# probed\nx [mm];y [mm];z [mm]\n1,5;2;3\n-4;5e-1;6\n7;8;9,25\n"
 # What numbers are put in place of others.
 HARD = (b"0", b"-1", b"1e999", b"nan", b"99999999999", b"1E-320", b"0x7f", b"", b"1;2", b"\xff\xfe")
@@ -44,43 +48,61 @@ def line() -> BSplineCurve:
     return BSplineCurve(even_knots(4, 3), points)
 
 
-def job_bytes(folder: Path) -> bytes:
+def job_file(path: Path) -> None:
     job = Job("Fuzzed").with_item(Curve(id="curve-1", name="Line", geometry=line()))
-    job = job.with_item(PointList(id="points-2", name="All", points=line().points))
-    write_job(folder / "seed.uclay", job)
-    return (folder / "seed.uclay").read_bytes()
+    write_job(path, job.with_item(PointList(id="points-2", name="All", points=line().points)))
 
 
-def svg_bytes(folder: Path) -> bytes:
-    write_svg(folder / "seed.svg", [("Line", line())], "side")
-    return (folder / "seed.svg").read_bytes()
+def sheet_file(path: Path) -> None:
+    book = openpyxl.Workbook()
+    for row in (("x [mm]", "y [mm]", "z [mm]"), (1.5, 2, 3), (-4, 0.5, 6), (7, 8, 9.25)):
+        book.active.append(row)
+    book.save(path)
+
+
+def mesh_file(path: Path) -> None:
+    trimesh.creation.icosahedron().export(path)
+
+
+def picture_file(path: Path) -> None:
+    pixels = np.random.default_rng(0).integers(0, 255, (24, 32, 3), dtype=np.uint8)
+    Image.fromarray(pixels).save(path, dpi=(96, 96))
+
+
+def exchange_file(path: Path) -> None:
+    knots = even_knots(4, 3)
+    net = np.stack([*np.meshgrid(range(4), range(4), indexing="ij"), np.ones((4, 4))], axis=2)
+    write_exchange(path, [("Line", line()), ("Plane", BSplineSurface(knots, knots, net))])
 
 
 @dataclass(frozen=True)
 class Reader:
-    """How files of a kind are read, and a sound one of them.
-
-    Attributes
-    ----------
-    read : callable
-    seed : callable
-        Gives the bytes of a sound file; it may use a folder.
-    apart : bool
-        Whether it runs in a process of its own, where any error becomes one line.
-    """
+    """How files of a kind are read, and how a sound one is written."""
 
     suffix: str
     read: Callable[[Path], object]
-    seed: Callable[[Path], bytes]
-    apart: bool = False
+    write: Callable[[Path], object]
+
+    @property
+    def is_archive(self) -> bool:
+        return self.suffix in (".uclay", ".xlsx")
 
 
 READERS = {
-    "points": Reader(".csv", read_points, lambda _: POINTS.encode()),
-    "job": Reader(".uclay", read_job, job_bytes),
-    "sound job": Reader(".uclay", read_sound, job_bytes),
-    "svg": Reader(".svg", lambda path: _read_svg(path, "side"), svg_bytes),
-    "mesh": Reader(".ply", _loaded, lambda _: CUBE.encode(), apart=True),
+    "points": Reader(".csv", read_points, lambda path: path.write_text(POINTS)),
+    "sheet": Reader(".xlsx", read_points, sheet_file),
+    "job": Reader(".uclay", read_job, job_file),
+    "sound job": Reader(".uclay", read_sound, job_file),
+    "svg": Reader(".svg", read_svg, lambda path: write_svg(path, [("Line", line())], "side")),
+    "step": Reader(".step", read_exchange, exchange_file),
+    "curves of step": Reader(".step", read_curves, exchange_file),
+    "bodies of step": Reader(".step", read_bodies, exchange_file),
+    "iges": Reader(".igs", read_exchange, exchange_file),
+    **{end: Reader(f".{end}", read_scan, mesh_file) for end in ("ply", "stl", "obj", "off", "glb")},
+    **{
+        end: Reader(f".{end}", read_picture, picture_file)
+        for end in ("png", "jpg", "tif", "webp", "pdf")
+    },
 }
 
 
@@ -133,9 +155,14 @@ def feed(reader: Reader, data: bytes, folder: Path) -> None:
     """
     path = folder / f"fuzzed{reader.suffix}"
     path.write_bytes(data)
-    allowed: tuple[type[Exception], ...] = (Exception,) if reader.apart else (ClayError,)
-    with suppress(*allowed):
+    with suppress(ClayError):
         reader.read(path)
+
+
+def sound_bytes(reader: Reader, folder: Path) -> bytes:
+    path = folder / f"seed{reader.suffix}"
+    reader.write(path)
+    return path.read_bytes()
 
 
 def dose(name: str, count: int, seed: int = 0) -> int:
@@ -149,10 +176,10 @@ def dose(name: str, count: int, seed: int = 0) -> int:
     reader, chance = READERS[name], random.Random(seed)
     with tempfile.TemporaryDirectory() as told:
         folder = Path(told)
-        sound = reader.seed(folder)
+        sound = sound_bytes(reader, folder)
         feed(reader, sound, folder)
         for number in range(count):
-            inside = reader.suffix == ".uclay" and chance.random() < 0.8
+            inside = reader.is_archive and chance.random() < 0.8
             data = (damaged_inside if inside else damaged)(sound, chance)
             try:
                 feed(reader, data, folder)
@@ -173,7 +200,7 @@ def led(name: str, count: int) -> None:
     told = tempfile.mkdtemp()
     folder, corpus = Path(told), Path(told) / "corpus"
     corpus.mkdir()
-    (corpus / "seed").write_bytes(reader.seed(folder))
+    (corpus / "seed").write_bytes(sound_bytes(reader, folder))
     atheris.instrument_all()
     atheris.Setup(
         [sys.argv[0], str(corpus), f"-runs={count}", "-rss_limit_mb=4000", "-timeout=30"],

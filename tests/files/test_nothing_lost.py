@@ -31,7 +31,9 @@ SHEET = """<?xml version="1.0"?><worksheet xmlns="http://schemas.openxmlformats.
 @pytest.mark.parametrize("name", sorted(READERS))
 @pytest.mark.filterwarnings("ignore")
 def test_damaged_files_are_told_and_nothing_else(name: str) -> None:
-    assert dose(name, 150, seed=1) == 150
+    # A file that ends the geometry kernel costs the time to load it again.
+    count = 10 if READERS[name].suffix in (".step", ".igs") else 60
+    assert dose(name, count, seed=1) == count
 
 
 def test_kills_lose_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

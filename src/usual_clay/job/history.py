@@ -10,7 +10,7 @@ import numpy as np
 from usual_clay.job.job import Job
 
 # So many steps are kept, and of those beyond the last few no more than this much memory, bytes.
-DEEPEST, ALWAYS, MOST_BYTES = 200, 20, 500_000_000
+DEEPEST, ALWAYS, MOST_BYTES = 200, 20, 100_000_000
 
 
 @dataclass(frozen=True, eq=False)
