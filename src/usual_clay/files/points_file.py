@@ -218,7 +218,8 @@ def _columns(names: list[str], row: Sequence[Any]) -> tuple[int, ...]:
         return tuple(by_name)
     numeric = [index for index, cell in enumerate(row) if _number(cell) is not None]
     # A count in front of three coordinates is no coordinate.
-    if len(numeric) >= 4 and plain and plain[numeric[0]] in ("", "n", "no", "nr", "id", "index"):
+    first = plain[numeric[0] : numeric[0] + 1]
+    if len(numeric) >= 4 and first and first[0] in ("", "n", "no", "nr", "id", "index"):
         numeric = numeric[1:]
     return tuple(numeric[:3])
 
