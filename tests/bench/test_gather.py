@@ -193,6 +193,25 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     assert [p.placement.offset for p in row] == [0, 12.5, 25]
     assert len({(p.placement.width, p.placement.x, p.placement.plane) for p in row}) == 1
     assert hands.session.history.undo_words == "pin 3 pictures"
+    # What is scaled in one of them is scaled in its row, in one step.
+    hands.session.choice.choose(row[1].id)
+    hands.press("scale")
+    assert hands.window.cards.card.row_too.text() == "The 2 others of its row too"
+    bar = to_flat(row[1].placement, row[1].size, np.array([[10.0, 10], [110, 10]]))
+    hands.press("Set two marks")
+    for place in to_space(row[1].placement, bar):
+        hands.click_at(place)
+    assert hands.session.hand.marking is not None
+    hands.session.hand.set_marking(
+        hands.session.hand.marking.with_places(to_space(row[1].placement, bar))
+    )
+    hands.window.cards.card.length.setValue(20)
+    hands.press("Scale")
+    wide = [p.placement.width for p in hands.session.job.all(Picture)]
+    assert wide == pytest.approx([row[1].size[0] / 5] * 3)
+    assert all(p.scaled for p in hands.session.job.all(Picture))
+    hands.session.undo()
+    assert [p.placement for p in hands.session.job.all(Picture)] == [p.placement for p in row]
     hands.session.set_flag(row[0].id, "visible", False)
     hands.wait()
     assert row[0].id not in hands.window.stage.scene.layers()

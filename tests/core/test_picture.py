@@ -279,6 +279,23 @@ def test_views_are_compared_along_the_axis_they_share() -> None:
     assert blamed == ["top", "top"]
 
 
+def test_a_picture_scaled_by_a_known_length_is_not_rescaled_to_another_picture() -> None:
+    plain, known = placed("plain", 1.3 * egg(), (0, 2)), placed("known", egg(), (0, 2))
+    known = replace(known, scaled=True)
+    for pair in ([plain, known], [known, plain]):
+        (size,) = (d for d in agreement(pair) if d.kind == "size")
+        assert (size.first, size.mends) == ("plain", True)
+        assert size.amount == pytest.approx(1 / 1.3, rel=0.01)
+    (size,) = (d for d in agreement([replace(plain, scaled=True), known]) if d.kind == "size")
+    assert size.matters
+    assert not size.mends
+    # What was measured is surer than a length that was typed.
+    (size,) = (
+        d for d in agreement([known, placed("run", 1.3 * egg(), (0, 2), False)]) if d.kind == "size"
+    )
+    assert (size.first, size.mends) == ("known", True)
+
+
 def test_a_mirror_image_tells_its_own_turn() -> None:
     t = np.linspace(0, 2 * np.pi, 500, endpoint=False)
     fish = np.stack([40 * np.cos(t) + 3 * np.cos(2 * t), 12 * np.sin(t)], axis=1)

@@ -80,7 +80,11 @@ def _write_region(region: Region, put: Put) -> Told:
 
 def _write_picture(picture: Picture, put: Put) -> Told:
     put("data", picture.data)
-    told: Told = {"source": picture.source, "size": list(picture.size)}
+    told: Told = {
+        "source": picture.source,
+        "size": list(picture.size),
+        "scaled": picture.scaled,
+    }
     return told | {"placement": asdict(picture.placement), "look": asdict(picture.look)}
 
 
@@ -201,6 +205,7 @@ def _picture(told: Told, common: Told, read: Read, _items: Mapping[str, Item]) -
         placement=Placement(whole, **placed),
         look=Look(**tuples(told["look"])),
         source=text(told["source"]),
+        scaled=bool(told.get("scaled", False)),
     )
 
 

@@ -261,6 +261,8 @@ class Picture(Item):
     look : Look
     source : str
         Name of the file it came from.
+    scaled : bool
+        Whether its size was set by a known length or rectangle on it.
     """
 
     data: bytes
@@ -268,6 +270,7 @@ class Picture(Item):
     placement: Placement
     look: Look = field(default_factory=Look)
     source: str = ""
+    scaled: bool = False
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

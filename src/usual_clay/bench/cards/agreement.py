@@ -83,8 +83,13 @@ class AgreementCard(Card):
         """Show what contradicts one reference in one way, and what would mend it."""
         words = "\n".join(difference.words for difference in group)
         self.rows.addWidget(label(words, role="trouble", wraps=True))
+        mending = [difference for difference in group if difference.mends]
+        if not mending:
+            words = "Both were scaled by a known length: look which of the lengths is right."
+            self.rows.addWidget(label(words, role="small", wraps=True))
+            return
         # The middle one of what the others say.
-        difference = sorted(group, key=lambda d: d.amount)[len(group) // 2]
+        difference = sorted(mending, key=lambda d: d.amount)[len(mending) // 2]
         picture = self.session.job.get(difference.first, Picture)
         if picture is None:
             return
@@ -104,7 +109,8 @@ class AgreementCard(Card):
         )
         # Of two pictures either may be the one that is off.
         other = self.session.job.get(difference.second, Picture)
-        if other is not None and difference.kind == "size" and len(group) == 1:
+        sized = difference.kind == "size" and len(group) == 1
+        if other is not None and sized and not other.scaled:
             turned = _turned_over(difference)
             words = f"or {verb.lower()} {other.name}, {100 * (turned.amount - 1):+.1f} %"
             self.rows.addWidget(

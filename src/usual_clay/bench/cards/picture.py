@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QVBoxLayout
+from PySide6.QtWidgets import QCheckBox, QVBoxLayout
 
 from usual_clay.bench.cards.paged import PagedCard
 from usual_clay.bench.command import Commands
@@ -18,7 +18,7 @@ from usual_clay.bench.widgets import Choice, Row, Slide, button, label, number
 from usual_clay.core.picture.outline import OutlineSettings
 from usual_clay.core.picture.placement import fitted_to
 from usual_clay.files.picture_file import shown_pixels
-from usual_clay.job.edits.pictures import colour_at, marks_in_pixels
+from usual_clay.job.edits.pictures import colour_at, marks_in_pixels, row_of
 from usual_clay.job.items import Picture
 
 DEPTHS = (
@@ -97,6 +97,10 @@ class PictureCard(PagedCard):
         self.scale = button(
             "Scale", "Make the marks as far apart as the length says", "main", clicked=self._scale
         )
+        self.row_too = QCheckBox("")
+        self.row_too.setChecked(True)
+        self.row_too.setToolTip("They lie alike now, on parallel planes, and stay so")
+        column.addWidget(self.row_too)
         column.addWidget(Row("Known length", self.length))
         self.add_buttons(self.set_marks, self.scale, into=column)
         column.addWidget(self.marked)
@@ -242,14 +246,24 @@ class PictureCard(PagedCard):
     def _scale(self) -> None:
         marking, picture = self.session.hand.marking, self._picture()
         if picture is not None and marking is not None:
-            scale_by(self.session, picture, marking.points, self.length.value())
+            scale_by(
+                self.session, picture, marking.points, self.length.value(), self._like(picture)
+            )
             self.session.hand.mark(None)
 
     def _square(self) -> None:
         marking, picture = self.session.hand.marking, self._picture()
         if picture is not None and marking is not None:
-            square(self.session, picture, marking.points, self.wide.value(), self.high.value())
+            rectangle = self.wide.value(), self.high.value()
+            others = [one for one in self._like(picture) if one.size == picture.size]
+            square(self.session, picture, marking.points, rectangle, others)
             self.session.hand.mark(None)
+
+    def _like(self, picture: Picture) -> list[Picture]:
+        """Return the others of its row that are to be changed with a picture."""
+        if not self.row_too.isChecked():
+            return []
+        return [one for one in row_of(self.session.job, picture) if not one.locked]
 
     # ---- showing -------------------------------------------------------------------------
 
@@ -282,6 +296,9 @@ class PictureCard(PagedCard):
         self.drawn.set_value(look.depth)
         self.margin_row.setVisible(look.clear is not None)
         self.undrop.setEnabled(look.clear is not None)
+        others = len(row_of(self.session.shown, picture))
+        self.row_too.setVisible(others > 0)
+        self.row_too.setText(f"The {others} other{'s' * (others > 1)} of its row too")
         self._show_marks(picture)
 
     def _show_marks(self, picture: Picture) -> None:

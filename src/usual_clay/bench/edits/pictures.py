@@ -22,6 +22,7 @@ from usual_clay.job.edits import make
 from usual_clay.job.edits.pictures import (
     Row,
     marks_in_pixels,
+    scaled,
     with_pictures,
 )
 from usual_clay.job.items import Picture
@@ -40,8 +41,16 @@ def place(session: Session, picture: Picture, placement: Placement, words: str) 
         session.change(picture, words, onto_last=True, placement=placement)
 
 
-def scale_by(session: Session, picture: Picture, points: Floats, length: float) -> None:
-    """Scale a picture so that two marks on it are a known length apart."""
+def scale_by(
+    session: Session,
+    picture: Picture,
+    points: Floats,
+    length: float,
+    others: Sequence[Picture] = (),
+) -> None:
+    """Scale a picture so that two marks on it are a known length apart, and others with it."""
+    if not session.may_change(picture):
+        return
     try:
         if len(points) != 2:
             raise PlacementError("set two marks on the picture first")
@@ -50,11 +59,20 @@ def scale_by(session: Session, picture: Picture, points: Floats, length: float) 
     except PlacementError as error:
         session.told.emit("trouble", f"{picture.name} was not scaled: {error}.")
         return
-    session.change(picture, f"scale {picture.name}", placement=now)
+    session.commit(scaled(session.job, picture, now, others), f"scale {_named(picture, others)}")
 
 
-def square(session: Session, picture: Picture, points: Floats, width: float, height: float) -> None:
-    """Square a picture up from the marks on a rectangle's corners; resampled once."""
+def square(
+    session: Session,
+    picture: Picture,
+    points: Floats,
+    rectangle: tuple[float, float],
+    others: Sequence[Picture] = (),
+) -> None:
+    """Square a picture up from the marks on a rectangle's corners; resampled once.
+
+    Others, photographed alike, are squared up with the same corners.
+    """
     if not session.may_change(picture):
         return
     try:
@@ -63,41 +81,45 @@ def square(session: Session, picture: Picture, points: Floats, width: float, hei
     except PlacementError as error:
         session.told.emit("trouble", f"{picture.name} was not squared up: {error}.")
         return
-    data = picture.data
+    pictures = (picture, *others)
     middle = from_space(picture.placement, points).mean(axis=0)
+    width, height = rectangle
 
-    def done(squared: Squared) -> None:
-        if session.job.items.get(picture.id) is not picture:
+    def done(made: list[Squared]) -> None:
+        job = session.job
+        if any(job.items.get(one.id) is not one for one in pictures):
             return
-        placement = replace(
-            picture.placement,
-            width=squared.width,
-            height=squared.height,
-            x=float(middle[0]),
-            y=float(middle[1]),
-            turn=0.0,
-            mirrored=False,
-        )
-        size = (squared.pixels.shape[1], squared.pixels.shape[0])
-        session.change(
-            picture,
-            f"square up {picture.name}",
-            data=encoded(squared.pixels),
-            size=size,
-            placement=placement,
-        )
+        for one, squared in zip(pictures, made, strict=True):
+            place = Placement(
+                one.placement.plane,
+                squared.width,
+                squared.height,
+                float(middle[0]),
+                float(middle[1]),
+                offset=one.placement.offset,
+            )
+            size = (squared.pixels.shape[1], squared.pixels.shape[0])
+            data = encoded(squared.pixels)
+            job = job.changed(one.id, data=data, size=size, placement=place, scaled=True)
+        named = _named(picture, others)
+        session.commit(job, f"square up {named}")
+        verb = "are" if others else "is"
         session.told.emit(
-            "news", f"{picture.name} is squared up: the rectangle is now {width:g} × {height:g} mm."
+            "news", f"{named} {verb} squared up: the rectangle is now {width:g} × {height:g} mm."
         )
 
     ask(
         session,
         picture.id,
         "square up",
-        f"Squaring up {picture.name}",
-        lambda: square_up(decode(data), corners, width, height),
+        f"Squaring up {_named(picture, others)}",
+        lambda: [square_up(decode(one.data), corners, width, height) for one in pictures],
         done,
     )
+
+
+def _named(picture: Picture, others: Sequence[Picture]) -> str:
+    return f"{picture.name} and {len(others)} like it" if others else picture.name
 
 
 def add_outline(session: Session, picture: Picture, settings: OutlineSettings) -> None:

@@ -36,6 +36,8 @@ class Reference:
         The world axes across which an outline is drawn; None for what fills space.
     movable : bool
         A picture may be rescaled, turned and moved; what was measured may not.
+    scaled : bool
+        A picture whose size was set by a known length is not rescaled to another picture.
     """
 
     key: str
@@ -43,6 +45,7 @@ class Reference:
     outline: Floats
     plane: tuple[int, int] | None
     movable: bool = False
+    scaled: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,6 +65,8 @@ class Difference:
         The middle of `first`, in space.
     matters : bool
         Whether it is more than references usually differ by.
+    mends : bool
+        Whether to bring `first` to `second` would be right: not where that undoes a scaling.
     """
 
     kind: Kind
@@ -72,6 +77,7 @@ class Difference:
     axis: int
     about: Floats
     matters: bool
+    mends: bool = True
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,8 +111,9 @@ def _compared(references: Sequence[Reference]) -> list[Difference]:
     for one in references:
         found += _askew(one)
     for one, other in combinations(references, 2):
-        # The movable one is the one that is said to be off.
-        first, second = (one, other) if one.movable or not other.movable else (other, one)
+        # The movable one is said to be off, and of two the one that nobody has scaled.
+        surer = not one.movable if one.movable != other.movable else one.scaled > other.scaled
+        first, second = (other, one) if surer else (one, other)
         if first.plane is not None and _in_plane_of(first, second):
             found += _in_one_plane(first, second)
         else:
@@ -144,9 +151,7 @@ def _in_one_plane(first: Reference, second: Reference) -> list[Difference]:
     words = _size_words(first.name, second.name, 1 / factor, (1 / factor - 1) * size, "overall")
     middle = _in_space(first, a.middle)
     off = abs(factor - 1)
-    made.append(
-        Difference("size", first.key, second.key, words, factor, -1, middle, off > SIZE_SHARE)
-    )
+    made.append(_sized(first, second, words, factor, -1, middle, off > SIZE_SHARE))
     if min(a.slender, b.slender) > SLENDER:
         turn = _to_half_turn(a.angle - b.angle)
         words = f"{first.name} is turned by {_deg(turn)} against {second.name}."
@@ -170,10 +175,23 @@ def _along_shared_axes(first: Reference, second: Reference) -> list[Difference]:
         words = _size_words(first.name, second.name, share, length - wanted, f"along {AXES[axis]}")
         middle = (first.outline.min(axis=0) + first.outline.max(axis=0)) / 2
         off = abs(share - 1) > SIZE_SHARE
-        made.append(Difference("size", first.key, second.key, words, 1 / share, axis, middle, off))
+        made.append(_sized(first, second, words, 1 / share, axis, middle, off))
         gap = float(b.min() + b.max() - a.min() - a.max()) / 2
         made.append(_placed(first, second, axis, gap, middle, wanted))
     return made
+
+
+def _sized(
+    first: Reference,
+    second: Reference,
+    words: str,
+    factor: float,
+    axis: int,
+    middle: Floats,
+    off: bool,
+) -> Difference:
+    mends = not (first.scaled and second.movable)
+    return Difference("size", first.key, second.key, words, factor, axis, middle, off, mends)
 
 
 def _turned(first: Reference, second: str, words: str, turn: float) -> Difference:

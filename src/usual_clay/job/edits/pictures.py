@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
@@ -85,6 +85,28 @@ def with_pictures(job: Job, read: Sequence[tuple[str, PictureIn]], row: Row) -> 
     return job, made
 
 
+def row_of(job: Job, picture: Picture) -> list[Picture]:
+    """Return the others that lie as a picture does, on planes parallel to its own."""
+
+    def lies(one: Picture) -> tuple[object, ...]:
+        place = one.placement
+        scale = round(place.width / one.size[0], 9)
+        return place.plane, place.x, place.y, place.turn, place.mirrored, scale
+
+    alike = [other for other in job.all(Picture) if lies(other) == lies(picture)]
+    return [other for other in alike if other.placement.offset != picture.placement.offset]
+
+
+def scaled(job: Job, picture: Picture, now: Placement, others: Sequence[Picture] = ()) -> Job:
+    """Give a picture its true size, and others that lie alike with it."""
+    factor = now.width / picture.placement.width
+    for one in (picture, *others):
+        width, height = one.placement.width * factor, one.placement.height * factor
+        place = replace(one.placement, width=width, height=height, x=now.x, y=now.y)
+        job = job.changed(one.id, placement=place, scaled=True)
+    return job
+
+
 def _spoken(source: str) -> str:
     words = Path(source).stem.replace("_", " ").replace("-", " ").strip()
     return words[:1].upper() + words[1:] or "Picture"
@@ -120,7 +142,11 @@ def references(job: Job, pixels_of: Decode) -> list[Reference]:
             line = silhouette(pixels).pixels * picture.size / pixels.shape[1::-1]
             flat = to_flat(picture.placement, picture.size, line)
             outline = to_space(picture.placement, flat)
-            found.append(Reference(picture.id, picture.name, outline, axes, not picture.locked))
+            found.append(
+                Reference(
+                    picture.id, picture.name, outline, axes, not picture.locked, picture.scaled
+                )
+            )
     for points in job.all(PointList):
         kept = points.points[points.kept]
         moved = any(f.made_by(BallSettings) for f in job.followers(points.id))
