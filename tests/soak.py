@@ -66,6 +66,9 @@ class Soak:
         sys.excepthook = lambda kind, error, trace: self._fault(
             "", "".join(traceback.format_exception(kind, error, trace))
         )
+        threading.excepthook = lambda gone: self._fault(
+            "", "".join(traceback.format_exception(gone.exc_value))
+        )
         window.commands.refused.connect(lambda _words: self._count_refused())
 
     def _fault(self, _words: str, details: str) -> None:

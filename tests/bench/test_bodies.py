@@ -27,7 +27,8 @@ from usual_clay.files.mesh_file import read_mesh
 from usual_clay.files.sources import take_faces
 from usual_clay.files.step_out import Piece, write_exchange
 from usual_clay.job.edits.afloat import holds_of
-from usual_clay.job.edits.bodies import cost_of, watching
+from usual_clay.job.edits.bodies import cost_of
+from usual_clay.job.edits.judging import watching
 from usual_clay.job.edits.scans import with_scan
 from usual_clay.job.items import Body, Curve, Floating, Surface
 from usual_clay.job.job import Job

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import threading
 from dataclasses import replace
 from pathlib import Path
 
@@ -283,6 +284,38 @@ def test_what_a_window_left_is_offered_and_opened(
     assert os.environ["XDG_STATE_HOME"] == str(tmp_path)
     fresh.work.cancel_all()
     card.deleteLater()
+
+
+def test_what_is_saved_while_the_journal_is_written_is_removed_after_it(
+    with_faces: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session, autosave = with_faces.session, with_faces.window.autosave
+    autosave.journal = Journal(tmp_path / "journal")
+    failed: list[object] = []
+    monkeypatch.setattr(threading, "excepthook", failed.append)
+    session.told.connect(lambda kind, words: failed.append(words) if kind == "trouble" else None)
+    first = next(iter(session.job.items))
+    session.commit(session.job.changed(first, name="One"), "name")
+    autosave.write()
+    with_faces.wait(lambda: autosave._written is session.job)
+    # The next one is held up in the middle of its steps, and the job is saved meanwhile.
+    begun, go, told = threading.Event(), threading.Event(), Journal._told
+
+    def held(journal: Journal, job: Job) -> object:
+        made = told(journal, job)
+        begun.set()
+        go.wait(10)
+        return made
+
+    monkeypatch.setattr(Journal, "_told", held)
+    session.commit(session.job.changed(first, name="Two"), "name")
+    autosave.write()
+    assert begun.wait(10)
+    session.save(tmp_path / "faces.uclay")
+    go.set()
+    with_faces.wait(lambda: not autosave._writer.is_alive())
+    assert not failed
+    assert not (tmp_path / "journal").exists()
 
 
 def order_on(hands: Hands) -> list[str]:

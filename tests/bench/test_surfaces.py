@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +12,11 @@ from PySide6.QtTest import QTest
 
 from tests.bench.hands import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.candidates import pareto_front
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives, surface_grid
+from usual_clay.files.step_out import write_exchange
 from usual_clay.job.edits.surfaces import whole_lines
 from usual_clay.job.items import Region, Surface
 from usual_clay.job.job import sample_of
@@ -324,3 +327,46 @@ def test_a_fit_is_not_ended_unasked_and_comes_back(net) -> None:
     assert np.array_equal(again.geometry.points, fitted.geometry.points)
     hands.key(Qt.Key.Key_Z, CTRL, pane)
     assert chosen(hands).recipe is None
+
+
+def test_a_surface_that_came_in_is_judged_by_a_scan_or_a_region_of_it(
+    with_demo: Hands, tmp_path: Path
+) -> None:
+    job = with_demo.session.job
+    cast = next(each for each in job.all(Surface) if each.made_by(CastSettings))
+    region = job.region_of(cast)
+    assert region is not None
+    # Turned round, as files have them, and off by a known height.
+    off = replace(cast.geometry, points=cast.geometry.points[::-1] + np.array([0, 0, 0.2]))
+    write_exchange(tmp_path / "other.step", [("Other", off)])
+    with_demo.window.documents.open_file(tmp_path / "other.step")
+    with_demo.wait()
+    with_demo.key(Qt.Key.Key_Return, widget=with_demo.pane)
+    assert chosen(with_demo).signed is None
+    assert "follows nothing" in with_demo.window.cards.card.about.text()
+    judge = with_demo.window.cards.card.shape.judge
+    judge.setCurrentIndex(judge.findData(region.scan))
+    with_demo.wait()
+    by_scan = chosen(with_demo)
+    assert by_scan.inside is not None
+    assert len(np.intersect1d(by_scan.inside, region.vertices)) > 0.95 * len(region.vertices)
+    judge.setCurrentIndex(judge.findData(region.id))
+    with_demo.wait()
+    by_region = chosen(with_demo)
+    assert by_region.signed is not None
+    places = sample_of(job, region).points
+    assert by_region.signed == pytest.approx(foot_points(off, places).signed, abs=1e-9)
+    # It lies above the scan, and faces inwards.
+    assert 0.1 < np.median(by_region.signed) < 0.2
+    with_demo.session.undo()
+    assert chosen(with_demo).inside is not None
+    judge.setCurrentIndex(0)
+    with_demo.wait()
+    assert chosen(with_demo).signed is None
+    # What lies far from a scan is judged by none of it.
+    far = with_demo.session.job.changed(
+        by_scan.id, geometry=replace(off, points=off.points + 500.0), watches=region.scan
+    )
+    with_demo.session.commit(far, "far")
+    with_demo.wait()
+    assert "Nothing of the scan lies near it" in with_demo.window.cards.card.shape.words.text()

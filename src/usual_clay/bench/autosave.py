@@ -52,8 +52,7 @@ class Autosave(QObject):
             # All of it is in the job file: there is nothing to recover.
             self._stop()
             if self._written is not None:
-                self._written = None
-                self.journal.end()
+                self._let_go()
         elif session.job is not self._written:
             self._rest.start()
             if not self._late.isActive():
@@ -66,9 +65,20 @@ class Autosave(QObject):
 
     def _begin_anew(self) -> None:
         self._stop()
-        self._written = None
-        self.journal.end()
+        self._let_go()
         self.journal = Journal()
+
+    def _let_go(self) -> None:
+        """Remove the journal, but not from under what is being written to it."""
+        self._written = None
+        journal, writer = self.journal, self._writer
+
+        def end() -> None:
+            if writer is not None:
+                writer.join()
+            journal.end()
+
+        self._writer = start_thread(self, "journal", end)
 
     def _stop(self) -> None:
         self._rest.stop()

@@ -1,4 +1,4 @@
-"""Bodies judged by scans, in the background, as soon as either changes."""
+"""Bodies, and surfaces that follow nothing, judged in the background as soon as either changes."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from typing import Any
 from PySide6.QtCore import QObject
 
 from usual_clay.bench.session import Session
-from usual_clay.job.edits.bodies import measured, wants_measuring, with_measured
-from usual_clay.job.items import Body, Scan
+from usual_clay.job.edits.judging import judge_of, measured, wants_measuring, with_measured
+from usual_clay.job.items import Body, Surface
 
 
 class Measuring(QObject):
@@ -26,28 +26,38 @@ class Measuring(QObject):
         session = self._session
         if session.is_proposing:
             return
-        for body in session.job.all(Body):
-            if wants_measuring(session.job, body):
-                self._measure(body)
+        kinds: tuple[type[Body | Surface], ...] = (Body, Surface)
+        for item in [each for kind in kinds for each in session.job.all(kind)]:
+            if wants_measuring(session.job, item):
+                self._measure(item)
 
-    def _measure(self, body: Body) -> None:
+    def _measure(self, item: Body | Surface) -> None:
         session = self._session
-        scan, tolerance = session.job.the(body.watches, Scan), session.job.tolerance.deviation
-        wanted = (body.shape, scan.mesh, tolerance)
-        asked = self._asked.get(body.id, ())
+        judge = judge_of(session.job, item)
+        assert judge is not None
+        (scan, region), tolerance = judge, session.job.tolerance.deviation
+        shape, watches = _shape_of(item), item.watches
+        wanted = (shape, scan.mesh if region is None else region, tolerance)
+        asked = self._asked.get(item.id, ())
         if len(asked) == 3 and all(a is b for a, b in zip(asked[:2], wanted[:2], strict=True)):
             return
-        self._asked[body.id] = wanted
+        self._asked[item.id] = wanted
 
         def done(found: Any) -> None:
-            now = session.job.get(body.id, Body)
-            if now is not None and now.shape is body.shape and now.watches == scan.id:
+            now = session.job.items.get(item.id)
+            if not isinstance(now, Body | Surface) or now.watches != watches:
+                return
+            if _shape_of(now) is shape:
                 session.amend(with_measured(session.job, now, *found))
 
         session.work.start(
-            body.id,
+            item.id,
             "measure",
-            f"Measuring {body.name}",
-            lambda *_: measured(body.shape, scan.mesh, tolerance),
+            f"Measuring {item.name}",
+            lambda *_: measured(item, scan.mesh, tolerance, region),
             done,
         )
+
+
+def _shape_of(item: Body | Surface) -> object:
+    return item.shape if isinstance(item, Body) else item.geometry

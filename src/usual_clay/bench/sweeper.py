@@ -11,6 +11,8 @@ import gc
 
 from PySide6.QtCore import QObject, QTimer
 
+from usual_clay.core.memory import give_back
+
 # How often young garbage is looked for, ms, and every how many times all of it.
 EVERY, ALL_OF_IT = 1000, 15
 
@@ -29,4 +31,8 @@ class Sweeper(QTimer):
 
     def sweep(self) -> None:
         self._times += 1
-        gc.collect(2 if self._times % ALL_OF_IT == 0 else 1)
+        if self._times % ALL_OF_IT:
+            gc.collect(1)
+            return
+        gc.collect(2)
+        give_back()

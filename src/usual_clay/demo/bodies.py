@@ -24,7 +24,7 @@ from usual_clay.core.spline.make import DrawnSettings
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.demo.curves import follow, named
 from usual_clay.demo.shape import EYE, HOLES, SLOT, body, mouth_at, profile
-from usual_clay.job.edits.bodies import measured, watching, with_measured
+from usual_clay.job.edits.judging import measured, watching, with_measured
 from usual_clay.job.items import Body, Curve, PointList, Region, Scan, Shape, Surface
 from usual_clay.job.job import Job
 
@@ -186,7 +186,7 @@ def _cut(job: Job) -> Job:
     lure, scan = named(job, Body, "Lure"), named(job, Scan, "Lure scan")
     job = watching(job.changed(lure.id, visible=True, density=BALSA), lure, scan)
     lure = named(job, Body, "Lure")
-    found = measured(lure.shape, scan.mesh, job.tolerance.deviation)
+    found = measured(lure, scan.mesh, job.tolerance.deviation)
     return with_measured(job, lure, *found)
 
 

@@ -11,7 +11,7 @@ from usual_clay.bench.guard import Guarded
 from usual_clay.bench.session import Session
 from usual_clay.bench.widgets import Row, combo, fill, label, number
 from usual_clay.core.check.deviation import percent
-from usual_clay.job.edits.bodies import watching
+from usual_clay.job.edits.judging import watching
 from usual_clay.job.items import Body, Followed, Scan
 from usual_clay.job.remake import is_stale
 

@@ -337,10 +337,12 @@ class CastCard(Card):
             )
         elif recipe is None and region is not None:
             nu, nv = surface.geometry.counts
-            self.about.setText(
-                f"{nu} × {nv} control points; shaped by hand, judged by {region.name}"
-            )
-        elif recipe is None or region is None:
+            judge = job.items[surface.watches].name
+            self.about.setText(f"{nu} × {nv} control points; follows nothing, judged by {judge}")
+        elif recipe is None:
+            nu, nv = surface.geometry.counts
+            self.about.setText(f"{nu} × {nv} control points; follows nothing")
+        elif region is None:
             self.about.setText("loose: the region it was made from is gone; its shape is kept")
         else:
             scan = job.items[region.scan].name

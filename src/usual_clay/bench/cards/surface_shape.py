@@ -9,9 +9,10 @@ from usual_clay.bench.cards.card import Figures
 from usual_clay.bench.command import Commands
 from usual_clay.bench.edits.shaping import set_weight
 from usual_clay.bench.session import Session
-from usual_clay.bench.widgets import Choice, Row, Slide, label, number
+from usual_clay.bench.widgets import Choice, Row, Slide, combo, fill, label, number
+from usual_clay.job.edits.judging import watching
 from usual_clay.job.edits.surfaces import line_removal
-from usual_clay.job.items import Surface
+from usual_clay.job.items import Region, Scan, Surface
 
 PICKS = (
     ("point", "A click chooses one control point"),
@@ -48,6 +49,12 @@ class ShapePage(QWidget):
             0, 8, 0.5, tip="So many legs of the net follow softly; 0 for none", name="Soft reach"
         )
         self.reach.changed.connect(lambda value: session.hand.set_soft(value, session.hand.falloff))
+        self.judge = combo(
+            "The scan that judges it as far as it lies over the surface, or a region of one"
+        )
+        self.judge.currentIndexChanged.connect(lambda _index: self._set_judge())
+        self.judge_row = Row("Judged by", self.judge, stretch=0)
+        column.addWidget(self.judge_row)
         column.addWidget(Row("A click takes", self.pick))
         self.outline = Choice(OUTLINES)
         self.outline.chosen.connect(session.hand.set_outline)
@@ -92,6 +99,22 @@ class ShapePage(QWidget):
             row.addWidget(part, 1)
         column.addLayout(row)
 
+    def _set_judge(self) -> None:
+        job = self.session.job
+        surface = job.get(self.session.choice.item, Surface)
+        taken = job.items.get(str(self.judge.currentData() or ""))
+        judge = taken if isinstance(taken, Scan | Region) else None
+        if surface is not None and surface.watches != ("" if judge is None else judge.id):
+            self.session.commit(watching(job, surface, judge), f"what judges {surface.name}")
+
+    def _show_judge(self, surface: Surface) -> None:
+        """Offer scans and regions to judge a surface that follows nothing."""
+        judges = [*self.session.job.all(Scan), *self.session.job.all(Region)]
+        self.judge_row.setVisible(surface.recipe is None and bool(judges))
+        with QSignalBlocker(self.judge):
+            fill(self.judge, judges, "nothing")
+            self.judge.setCurrentIndex(max(self.judge.findData(surface.watches), 0))
+
     def _weighed(self, weight: float) -> None:
         surface = self.session.job.get(self.session.choice.item, Surface)
         if surface is not None and self.session.choice.points:
@@ -103,6 +126,7 @@ class ShapePage(QWidget):
         self.outline.set_value(session.hand.outline)
         self.falloff.set_value(session.hand.falloff)
         self.reach.set_value(session.hand.soft_reach)
+        self._show_judge(surface)
         several = len(session.choice.points) > 1
         for part in (*self.several, self.flat):
             part.setVisible(several)
@@ -123,7 +147,9 @@ class ShapePage(QWidget):
         now = self.session.shown.report(surface)
         self.figures.setVisible(now is not None)
         if now is None:
-            self.words.setText("Nothing measured judges it.")
+            empty = surface.inside is not None and not len(surface.inside)
+            near = "Nothing of the scan lies near it and faces as it does: bring both to one place."
+            self.words.setText(near if empty else "Nothing measured judges it.")
             return
         self.figures.near.show_figure(f"{now.at_share:.3f} mm", "now, at the share")
         old = before.get(surface.id)

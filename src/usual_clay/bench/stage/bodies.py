@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from usual_clay.bench.stage.body_layers import (
     water_layers,
 )
 from usual_clay.bench.stage.judging import JUDGINGS, contour_levels, places_in_mirror, shades
-from usual_clay.bench.stage.kept import same
+from usual_clay.bench.stage.kept import drop, same
 from usual_clay.bench.stage.models import level_data, paint, triangle_data
 from usual_clay.bench.stage.view import Layer
 from usual_clay.bench.theme.theme import now, rgb
@@ -42,6 +43,11 @@ class Bodies:
         self._portraits.clear()
         self._asked.clear()
         self._fine.clear()
+
+    def keep(self, ids: Container[ItemId]) -> None:
+        """Let go of what was made of others."""
+        for kept in (self._portraits, self._asked, self._fine):
+            drop(kept, ids)
 
     def portrait(self, body: Body) -> BodyPortrait | None:
         """Return a body's portrait, the last one while a newer is being made."""

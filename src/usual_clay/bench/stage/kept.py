@@ -1,8 +1,13 @@
-"""Whether what was made of something can be kept."""
+"""What was made of something: whether it can be kept, and letting go of it."""
 
 from __future__ import annotations
 
+from collections.abc import Container
+from typing import Any, TypeVar
+
 import numpy as np
+
+Key = TypeVar("Key")
 
 
 def same(known: tuple | None, wanted: tuple) -> bool:
@@ -15,3 +20,9 @@ def same(known: tuple | None, wanted: tuple) -> bool:
             for a, b in zip(known, wanted, strict=True)
         )
     )
+
+
+def drop(kept: dict[Key, Any], wanted: Container[Key]) -> None:
+    """Let go of what is kept under keys that are not wanted any more."""
+    for key in [key for key in kept if key not in wanted]:
+        del kept[key]

@@ -16,7 +16,7 @@ from usual_clay.bench.session import Session
 from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.bodies import Bodies
 from usual_clay.bench.stage.judging import JUDGINGS, spots_drawn
-from usual_clay.bench.stage.kept import same
+from usual_clay.bench.stage.kept import drop, same
 from usual_clay.bench.stage.models import line_data, paint, triangle_data
 from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
@@ -193,6 +193,14 @@ class Scene(QObject):
             kept.clear()
         self.bodies.forget()
         self.sights.forget()
+
+    def let_go(self) -> None:
+        """Let go of what was made of items that are gone, and of what is looked at no more."""
+        ids = self.session.shown.items
+        drop(self._portraits, ids)
+        drop(self._meshes, ids)
+        self.bodies.keep(ids)
+        self.sights.keep(ids, any(self.looks))
 
     # ---- scans ---------------------------------------------------------------------------
 

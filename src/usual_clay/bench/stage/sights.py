@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import replace
 from typing import Any
 
@@ -18,7 +19,7 @@ from usual_clay.bench.stage.judging import (
     mirror_picture,
     scale_of,
 )
-from usual_clay.bench.stage.kept import same
+from usual_clay.bench.stage.kept import drop, same
 from usual_clay.bench.theme.theme import now
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.bending import bent_at
@@ -53,6 +54,13 @@ class Sights:
         self._of_bodies.clear()
         self._asked.clear()
         self._scales.clear()
+
+    def keep(self, ids: Container[ItemId], judged: bool) -> None:
+        """Let go of how others bend; of all surfaces where nothing is judged by it."""
+        drop(self._bends, ids if judged else ())
+        gone = [key for key in self._of_bodies if key[0] not in ids]
+        for key in gone:
+            del self._of_bodies[key]
 
     @property
     def scaling(self) -> Scaling:

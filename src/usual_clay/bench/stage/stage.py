@@ -101,6 +101,7 @@ class Stage(Guarded, QSplitter):
         session.seen_changed.connect(self._repaint)
 
     def _refresh(self) -> None:
+        self.scene.let_go()
         self.free.refresh()
         if self.side.isVisible():
             self.side.refresh()

@@ -12,11 +12,10 @@ from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.job.edits.judging import ON_RIM
 from usual_clay.job.items import Curve, Surface
 from usual_clay.job.job import Job, sample_of
 
-# Feet this near to a border lie on it.
-ON_RIM = 1e-7
 # Along each curve that judges a surface.
 PLACES = 120
 
