@@ -314,6 +314,8 @@ def test_what_is_saved_while_the_journal_is_written_is_removed_after_it(
     session.save(tmp_path / "faces.uclay")
     go.set()
     with_faces.wait(lambda: not autosave._writer.is_alive())
+    # What the threads told comes after them.
+    with_faces.wait()
     assert not failed
     assert not (tmp_path / "journal").exists()
 
