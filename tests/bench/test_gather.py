@@ -222,6 +222,10 @@ def test_a_row_of_pictures_looks_backgrounds_and_outlines(
     hands.press("Drop background")
     made = chosen(hands)
     assert isinstance(made, Picture)
+    beside = to_space(made.placement, to_flat(made.placement, made.size, np.array([[600.0, 690]])))
+    hands.click_at(beside[0])
+    assert "lies beside" in hands.window.cards.told.text()
+    assert hands.session.hand.marking is not None
     corner = to_space(made.placement, to_flat(made.placement, made.size, np.array([[490.0, 690]])))
     hands.click_at(corner[0])
     dropped = chosen(hands)

@@ -224,9 +224,17 @@ class PictureCard(PagedCard):
 
     def _clear(self, marking: Marking) -> None:
         picture = self._picture()
+        if picture is None or not len(marking.places):
+            self.session.hand.mark(None)
+            return
+        colour = colour_at(picture, shown_pixels(picture.data), marking.points[0])
+        if colour is None:
+            words = f"That lies beside {picture.name}: click its background's colour on it."
+            self.session.told.emit("trouble", words)
+            self.session.hand.set_marking(marking.with_places(marking.points[:0]))
+            return
         self.session.hand.mark(None)
-        if picture is not None and len(marking.places):
-            self._look("clear", colour_at(picture, shown_pixels(picture.data), marking.points[0]))
+        self._look("clear", colour)
 
     def _edge(self, marking: Marking) -> None:
         picture = self._picture()
