@@ -257,5 +257,8 @@ def test_streams_pause_go_on_and_end(tmp_path: Path, monkeypatch: pytest.MonkeyP
     assert away == pytest.approx(np.full(len(away), 2.0), abs=0.02)
     slipped = cKDTree(true_outline()).query(StandInProbe(slips=5.0, seed=2)._points)[0]
     assert 3 < (slipped > 1.7).sum() < 60
+    # Columns go where their names say.
+    named = ReplayStream(put(tmp_path, "named.csv", "z [mm],y [mm]\n3,2\n6,5\n"))
+    assert named._points.tolist() == [[0, 2, 3], [0, 5, 6]]
     with pytest.raises(FileError, match="is empty"):
         ReplayStream(put(tmp_path, "none.csv", ""))

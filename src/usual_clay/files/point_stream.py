@@ -12,6 +12,7 @@ from typing import Protocol
 import numpy as np
 
 from usual_clay.core.arrays import Floats
+from usual_clay.core.points.lay import lay
 from usual_clay.files.points_file import read_points
 
 
@@ -91,7 +92,5 @@ class ReplayStream(PacedStream):
     """
 
     def __init__(self, path: Path, ball: float = 0.0, pace: float = 60.0) -> None:
-        points = read_points(path).points
-        if points.shape[1] == 2:
-            points = np.column_stack([points, np.zeros(len(points))])
-        super().__init__(path.name, points, ball, pace)
+        read = read_points(path)
+        super().__init__(path.name, lay(read.points, None, read.axes).space, ball, pace)
