@@ -9,8 +9,6 @@ import time
 from pathlib import Path
 from typing import Protocol
 
-import numpy as np
-
 from usual_clay.core.arrays import Floats
 from usual_clay.core.points.lay import lay
 from usual_clay.files.points_file import read_points
