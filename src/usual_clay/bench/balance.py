@@ -28,6 +28,8 @@ from usual_clay.job.remake import is_stale
 
 # Candidates so many decades above what is aimed at are far off: they need not be in sight.
 HIGHEST = 1.6
+# The note stands so far beside the line of the present balance, pixels.
+NOTE_GAP = 8.0
 
 # Below this share of the range the tolerance's two marks would run into each other.
 CROWDED = 0.3
@@ -71,6 +73,7 @@ class Chart(QWidget):
         self.tolerance_words = pg.TextItem(anchor=(1, 1))
         self.noise_words = pg.TextItem(anchor=(0, 0))
         self.note = pg.TextItem(anchor=(0, 1))
+        self.plot.getViewBox().sigResized.connect(lambda _box: self._place_note())
         for words in (self.tolerance_words, self.noise_words, self.note, self.knee_words):
             words.setFont(text_font(8.5))
         for item in (
@@ -193,9 +196,17 @@ class Chart(QWidget):
         self.present.setData([x], [y])
         self.present_line.setValue(x)
         self.note.setText(present[2])
+        self._place_note()
+
+    def _place_note(self) -> None:
+        x = float(self.present_line.value())
         (left, right), (_, high) = self.plot.viewRange()
-        # The note hangs from the top, where the front leaves room, beside the present line.
-        self.note.setAnchor((1.05 if x > (left + right) / 2 + 0.15 else -0.05, 0))
+        # The note hangs from the top, beside the present line: where it fits, and never cut off.
+        room, wide = self.plot.getViewBox().width(), self.note.boundingRect().width()
+        place = (x - left) / (right - left) * room
+        after, before = place + NOTE_GAP, place - NOTE_GAP - wide
+        start = after if after + wide <= room else before if before >= 0 else room - wide
+        self.note.setAnchor(((place - start) / wide, 0))
         self.note.setPos(x, high)
 
     # ---- mouse ---------------------------------------------------------------------------

@@ -200,7 +200,8 @@ class Scene(QObject):
         drop(self._portraits, ids)
         drop(self._meshes, ids)
         self.bodies.keep(ids)
-        self.sights.keep(ids, any(self.looks))
+        seen = {item.id for item in self.seen()} if any(self.looks) else ()
+        self.sights.keep(ids, seen)
 
     # ---- scans ---------------------------------------------------------------------------
 

@@ -55,9 +55,9 @@ class Sights:
         self._asked.clear()
         self._scales.clear()
 
-    def keep(self, ids: Container[ItemId], judged: bool) -> None:
-        """Let go of how others bend; of all surfaces where nothing is judged by it."""
-        drop(self._bends, ids if judged else ())
+    def keep(self, ids: Container[ItemId], judged: Container[ItemId]) -> None:
+        """Let go of what was worked out of other bodies, and of surfaces that are not judged."""
+        drop(self._bends, judged)
         gone = [key for key in self._of_bodies if key[0] not in ids]
         for key in gone:
             del self._of_bodies[key]
