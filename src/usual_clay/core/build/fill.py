@@ -32,7 +32,6 @@ CORNERS, SHARP = 4, np.radians(15)
 CORNER = 10
 # Edges that leave a corner by more than this off the surfaces beside keep them from being smooth.
 ASKEW = np.radians(1)
-# Exact edges meet within this, mm.
 # By less than this they may turn the joint a little near there.
 UNNOTICED = np.radians(0.1)
 

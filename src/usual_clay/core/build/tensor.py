@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -255,36 +255,52 @@ class TensorSearch:
         return tried
 
     def worn(self, tried: Tried, aim: float) -> Tried:
-        """Take knots out while the distance holds, those left moving to make up for it."""
+        """Take knots out while the distance holds, those left moving to make up for it.
+
+        A direction that can spare none can do so even less with fewer of the other's: it is tried
+        again only when that has none to spare either.
+        """
+        shut = set[str]()
         while True:
-            for lean in self._leaner(tried):
-                if lean.worst > aim:
-                    lean = self._eased(lean, aim)
-                if lean.worst <= aim:
-                    tried = lean
+            again = bool(shut)
+            trials = [(self._leaner(tried, name), name) for name in "uv" if name not in shut]
+            for leaner, name in sorted(
+                trials, key=lambda each: [(one.total, one.worst) for one in each[0][:1]]
+            ):
+                found = self._held(leaner, aim)
+                if found is not None:
+                    tried = found
                     break
+                shut.add(name)
             else:
-                return tried
+                if not again:
+                    return tried
+                shut.clear()
+
+    def _held(self, leaner: Sequence[Tried], aim: float) -> Tried | None:
+        """Return the first of several that lies within a distance, its knots moved where needed."""
+        for lean in leaner:
+            eased = self._eased(lean, aim) if lean.worst > aim else lean
+            if eased.worst <= aim:
+                return eased
+        return None
 
     def settled(self, tried: Tried) -> Tried:
         """Return it with its knots where less is missed."""
         return self._eased(tried, 0.0)
 
-    def _leaner(self, tried: Tried) -> list[Tried]:
-        """Return trials with one knot less, the most promising first."""
-        found = []
-        for name in "uv":
-            way: Way = getattr(tried, name)
-            if not len(way.inner) or way.count <= way.fewest:
-                continue
-            rows = tried.points if name == "u" else tried.points.swapaxes(0, 1)
-            knots = clamped(way.inner, way.degree)
-            cost = removal_residuals(knots, rows.reshape(way.count, -1))
-            least = np.argsort(np.where(way.free, cost, np.inf))[: min(2, int(way.free.sum()))]
-            for number in least.tolist():
-                less = way.without(number)
-                found.append(self.fitted(*((less, tried.v) if name == "u" else (tried.u, less))))
-        return sorted(found, key=lambda each: (each.total, each.worst))
+    def _leaner(self, tried: Tried, name: str) -> list[Tried]:
+        """Return trials with one knot less in a direction, the most promising first."""
+        way: Way = getattr(tried, name)
+        if not len(way.inner) or way.count <= way.fewest:
+            return []
+        rows = tried.points if name == "u" else tried.points.swapaxes(0, 1)
+        knots = clamped(way.inner, way.degree)
+        cost = removal_residuals(knots, rows.reshape(way.count, -1))
+        least = np.argsort(np.where(way.free, cost, np.inf))[: min(2, int(way.free.sum()))]
+        less = [way.without(number) for number in least.tolist()]
+        pairs = [(each, tried.v) if name == "u" else (tried.u, each) for each in less]
+        return sorted((self.fitted(*pair) for pair in pairs), key=lambda each: each.worst)
 
     def _worth_moving(self, tried: Tried, name: str, aim: float) -> list[int]:
         """Return the knots of a direction that may go; of very many those about the worst place."""
