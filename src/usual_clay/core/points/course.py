@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.linalg import solveh_banded
+from scipy.linalg import lstsq, solveh_banded
 
 from usual_clay.core.arrays import Bools, Floats, Ints
 
@@ -11,6 +11,9 @@ from usual_clay.core.arrays import Bools, Floats, Ints
 # points; but it cuts tight turns.
 STIFF, BENDING = 12.0, 6.0
 LONGEST_SLIP = 8
+# Where a run breaks off to a slip at an end, that is this share of the limit off where so many
+# points inside lead to.
+BREAKS_OFF, INSIDE = 0.5, 5
 ROUNDS = 30
 # A run's direction is told over one point in so many, and no more than so many either way.
 DIRECTION_EACH, WIDEST = 50, 8
@@ -133,7 +136,8 @@ def suggest_slips(
     A stretch that strays for longer than a slip lasts is shape, and is looked at again against a
     course that bends more. What is left is looked at once more against a course made of the other
     points alone. Still only a suggestion: a true corner leaves the smooth course too. Points that
-    are left out already hold their place in the run, and are not marked.
+    are left out already hold their place in the run, and are not marked. Nor are ends that go on
+    from the run smoothly: no course reaches past them.
     """
     out = np.zeros(len(points), dtype=bool) if left_out is None else left_out
     course = smooth_course(points, closed, STIFF, out)
@@ -149,7 +153,41 @@ def suggest_slips(
     weights = np.where((strays | out)[around], 1e-6, 1.0)
     freely = _whittaker(points[around], weights, (BENDING / 2 / (2 * np.pi)) ** 6)
     course = freely[margin : margin + len(points)]
-    return strays & (np.linalg.norm(points - course, axis=1) > limit)
+    strays &= np.linalg.norm(points - course, axis=1) > limit
+    return strays if closed else strays & ~_smooth_ends(points, strays, limit)
+
+
+def _smooth_ends(points: Floats, strays: Bools, limit: float) -> Bools:
+    """Mark the strays at either end that follow on what lies inside of them without a break.
+
+    A parabola through the nearest points inside tells where the next one is to be, or a cubic.
+    """
+    smooth = np.zeros(len(points), dtype=bool)
+    usual = float(np.median(np.linalg.norm(np.diff(points, axis=0), axis=1)))
+    for way in (slice(None), slice(None, None, -1)):
+        run, out = points[way], strays[way]
+        at_end = int(np.argmin(out))
+        if not at_end or len(run) < at_end + INSIDE or out[at_end : at_end + INSIDE].any():
+            continue
+        local = run[at_end - 1 : at_end + INSIDE] - run[at_end]
+        ahead = local[1] - local[-1]
+        step = float(np.linalg.norm(ahead)) / (INSIDE - 1)
+        if not min(step, usual) > 0:
+            continue
+        ahead /= np.linalg.norm(ahead)
+        along = local @ ahead
+        across = local - np.outer(along, ahead)
+        places = np.vander(along / step, 4)
+        off = min(
+            float(
+                np.linalg.norm(across[0] - places[0, -k:] @ lstsq(places[1:, -k:], across[1:])[0])
+            )
+            for k in (3, 4)
+        )
+        # Farther out it is the less certain, and where points lie farther apart than usual.
+        if off <= BREAKS_OFF * limit * (max(along[0], step) / min(step, usual)) ** 2:
+            smooth[way][:at_end] = True
+    return smooth
 
 
 def _run_lengths(marked: Bools, closed: bool) -> Ints:

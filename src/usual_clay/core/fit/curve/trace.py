@@ -25,6 +25,9 @@ from usual_clay.core.progress import Cancelled, Progress, silent
 LIMIT = 200
 # So much more is tried each time; of runs so sparse that only the curve tells what strays, less.
 GROWTH, SLOW = 2.5, 1.7
+# What looks like noise is tried with so many times the control points; where these come nearer
+# than this share of what chance would have, it is shape.
+RICHER, FAR_BETTER = 2, 0.6
 # So many counts from the leanest on are tried on all points, or a quarter more.
 MORE = 4
 
@@ -87,7 +90,8 @@ def trace(
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
     search = _Search(parts[settings.part], settings, tolerance, found, progress)
-    most = min(limit, len(search.part.points) - 1)
+    # One for each point of an open run passes through them all.
+    most = min(limit, len(search.part.points) - search.part.closed)
     fewest = settings.degree + 1
     if most < fewest:
         raise FitError(f"{len(search.part.points)} points are too few for degree {settings.degree}")
@@ -120,9 +124,12 @@ class _Search:
         self.noise = self.fitter.noise
         self.seen: dict[int, Candidate] = {}
         self.states: dict[int, State] = {}
+        # Whether it was given up as more control points would only copy noise, and the most tried.
+        self.at_noise, self.most = False, 0
 
     def run(self, fewest: int, most: int) -> None:
         """Grow until it is met; then take knots out, or halve back where they are even."""
+        self.most = most
         count, failed = self._grown(fewest, most)
         if failed < count and self._strays_are_shape(count, most):
             count, failed = self._grown(fewest, most)
@@ -144,7 +151,8 @@ class _Search:
             if self.fitter.doubt():
                 self._forget()
                 continue
-            if count >= most or self._only_noise():
+            self.at_noise = count < most and self._only_noise(count, most)
+            if count >= most or self.at_noise:
                 return count, count
             failed, count = count, min(most, max(count + 1, round(count * growth)))
         return count, failed
@@ -201,11 +209,20 @@ class _Search:
         self.seen[count] = Candidate(count, 1, levels)
         self.found(self.seen[count])
 
-    def _only_noise(self) -> bool:
-        """Tell whether the deviation has come down to the noise."""
-        floor = self.tolerance.noise_floor(self.noise)
-        best = min(c.deviation(self.tolerance.share) for c in self.seen.values())
-        return floor > self.tolerance.deviation and best < 1.1 * floor
+    def _only_noise(self, count: int, most: int) -> bool:
+        """Tell whether the deviation has come down to the noise, and more would only copy it.
+
+        Of a sparse run the shape looks like noise: then more control points do far better.
+        """
+        share, floor = self.tolerance.share, self.tolerance.noise_floor(self.noise)
+        best = min(c.deviation(share) for c in self.seen.values())
+        if floor <= self.tolerance.deviation or best >= 1.1 * floor:
+            return False
+        richer, points = min(RICHER * count, most), len(self.fitter.points)
+        if richer > count and not self._meets(richer):
+            by_chance = np.sqrt(max(points - richer, 1) / max(points - count, 1))
+            return self.seen[richer].deviation(share) > FAR_BETTER * by_chance * best
+        return richer == count
 
     def settled(self, run: PointSequence, cancelled: bool) -> Traced:
         """Fit the best found to all points."""
@@ -267,9 +284,9 @@ class _Search:
                 " out, or ask for a smaller share."
             )
         floor = self.tolerance.noise_floor(self.noise)
-        if floor > self.tolerance.deviation:
+        if self.at_noise:
             return f"{words} The tolerance lies below the run's noise, {floor:.3f} mm."
-        return f"{words} The tolerance cannot be met with {LIMIT} control points."
+        return f"{words} The tolerance cannot be met with {self.most} control points."
 
 
 def trace_parts(
