@@ -25,6 +25,7 @@ from usual_clay.core.spline.boundary import border_curve
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.four_borders import GapError, coons_patch, four_borders
+from usual_clay.core.spline.knots import raise_degree
 from usual_clay.core.spline.make import DrawnSettings, arc_through, through_points
 from usual_clay.core.spline.parts import evenly
 from usual_clay.core.spline.surface import surface_grid
@@ -137,6 +138,17 @@ def test_the_leanest_patch_within_tolerance_is_found() -> None:
     assert nu * nv <= rich.surface.points.size / 9
     assert at_share(distance_levels(found.cast.feet.signed), 0.95) <= 0.045
     assert "control points" in found.words
+
+
+@pytest.mark.parametrize("knots", ["even", "adaptive"])
+def test_borders_of_a_raised_degree_have_knots_that_coincide(knots: str) -> None:
+    raised = [raise_degree(curve) for curve in LEFT]
+    assert any((np.diff(curve.knots[5:-5]) == 0).any() for curve in raised)
+    settings = PatchSettings(14, 14, knots=knots)  # type: ignore[arg-type]
+    made = patch(field(), raised, ALONE, settings)
+    for border in raised:
+        assert np.abs(foot_points(made.surface, evenly(border, 100)).signed).max() < 1e-6
+    assert np.quantile(truth(made.surface), 0.95) < 0.012
 
 
 def test_a_round_feature_is_four_arcs_of_one_circle() -> None:

@@ -77,7 +77,8 @@ def _nodes(knots: bytes, degree: int, length: float) -> tuple[Floats, list[Float
     each, with the nodes' weights.
     """
     own = np.frombuffer(knots)
-    t, weights = gauss_nodes(np.unique(own), NODES)
+    # Spans between knots that coincide are empty, and have their place none the less.
+    t, weights = gauss_nodes(own[degree : len(own) - degree], NODES)
     _, values = basis_functions(own, degree, t, 2)
     i, j = np.triu_indices(degree + 1)
     by = weights * length
