@@ -297,7 +297,7 @@ def test_what_is_saved_while_the_journal_is_written_is_removed_after_it(
     first = next(iter(session.job.items))
     session.commit(session.job.changed(first, name="One"), "name")
     autosave.write()
-    with_faces.wait(lambda: autosave._written is session.job)
+    with_faces.wait(lambda: autosave._written is session.job and not autosave._writer.is_alive())
     # The next one is held up in the middle of its steps, and the job is saved meanwhile.
     begun, go, told = threading.Event(), threading.Event(), Journal._told
 
