@@ -450,6 +450,16 @@ def test_a_clean_run_is_followed_to_both_of_its_ends(seed: int) -> None:
     assert away[[0, -1]].max() < 0.2
 
 
+@pytest.mark.parametrize("count", [45, 55, 60, 65])
+def test_no_point_of_a_wave_is_left_out(count: int) -> None:
+    s = np.linspace(0, 1, count)
+    run = PointSequence(np.stack([100 * s, 0 * s, 6 * np.sin(9 * s)], axis=1))
+    for knots in ("even", "adaptive"):
+        fitted = fit_sequence(run, TraceSettings(controls=12, knots=knots))  # type: ignore[arg-type]
+        assert fitted.believed.all()
+        assert np.abs(fitted.signed).max() < 0.02
+
+
 @pytest.mark.parametrize(("count", "slips"), [(120, 1), (300, 2)])
 def test_a_slip_at_the_end_of_a_run_is_left_out(count: int, slips: int) -> None:
     s = np.linspace(0, 1, count)

@@ -167,9 +167,10 @@ def _smooth_ends(points: Floats, strays: Bools, limit: float) -> Bools:
     for way in (slice(None), slice(None, None, -1)):
         run, out = points[way], strays[way]
         at_end = int(np.argmin(out))
-        if not at_end or len(run) < at_end + INSIDE or out[at_end : at_end + INSIDE].any():
+        inside = np.flatnonzero(~out)[:INSIDE]
+        if not at_end or len(inside) < INSIDE:
             continue
-        local = run[at_end - 1 : at_end + INSIDE] - run[at_end]
+        local = run[[at_end - 1, *inside]] - run[at_end]
         ahead = local[1] - local[-1]
         step = float(np.linalg.norm(ahead)) / (INSIDE - 1)
         if not min(step, usual) > 0:
