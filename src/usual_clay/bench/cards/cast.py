@@ -335,13 +335,10 @@ class CastCard(Card):
                 else f"inside four borders, {thousands(len(region.vertices))} points of"
                 f" {job.items[region.scan].name}"
             )
-        elif recipe is None and region is not None:
-            nu, nv = surface.geometry.counts
-            judge = job.items[surface.watches].name
-            self.about.setText(f"{nu} × {nv} control points; follows nothing, judged by {judge}")
         elif recipe is None:
             nu, nv = surface.geometry.counts
-            self.about.setText(f"{nu} × {nv} control points; follows nothing")
+            judged = "" if region is None else f", judged by {job.items[surface.watches].name}"
+            self.about.setText(f"{nu} × {nv} control points; follows nothing{judged}")
         elif region is None:
             self.about.setText("loose: the region it was made from is gone; its shape is kept")
         else:

@@ -58,9 +58,7 @@ class Sights:
     def keep(self, ids: Container[ItemId], judged: Container[ItemId]) -> None:
         """Let go of what was worked out of other bodies, and of surfaces that are not judged."""
         drop(self._bends, judged)
-        gone = [key for key in self._of_bodies if key[0] not in ids]
-        for key in gone:
-            del self._of_bodies[key]
+        drop(self._of_bodies, [key for key in self._of_bodies if key[0] in ids])
 
     @property
     def scaling(self) -> Scaling:

@@ -17,7 +17,7 @@ from OCP.Geom2d import Geom2d_BSplineCurve
 from OCP.gp import gp_Pnt2d
 from OCP.TopoDS import TopoDS
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, thinned
 from usual_clay.core.body.body_shape import BodyError, BodyMade, EdgeGap
 from usual_clay.core.body.kernel import distinct_knots, surface_to_kernel
 from usual_clay.core.body.shapes import Named, body_of
@@ -76,7 +76,7 @@ def _line(made: Covered, side: Floats, near: float) -> Any:
     share = np.linspace(0, 1, len(side))
     places = surface_points(made.surface, *side.T)
     for step in (16, 8, 4, 2, 1):
-        chosen = np.unique(np.append(np.arange(0, len(side), step), len(side) - 1))
+        chosen = thinned(len(side), step)
         if len(chosen) < 4:
             continue
         spline = scipy.interpolate.make_interp_spline(share[chosen], side[chosen], 3)

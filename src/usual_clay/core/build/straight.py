@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, told_at
 from usual_clay.core.build.placed import as_mesh
 from usual_clay.core.build.sections import BuildError, check_curves, matched
 from usual_clay.core.errors import FitError
@@ -134,7 +134,7 @@ def _hits(
         reach = tree_of(mesh).first_hits(places, way)[1]
     missed = ~(np.isfinite(reach) & (reach >= 0))
     if missed.any():
-        where = ", ".join(f"{x:.1f}" for x in places[int(np.argmax(missed))])
+        where = told_at(places[int(np.argmax(missed))])
         raise BuildError(
             f"{int(missed.sum())} of {len(places)} places of the curve lead past it, the first"
             f" near {where}: turn the way round, or extend what it is to end at",

@@ -111,9 +111,8 @@ def _compared(references: Sequence[Reference]) -> list[Difference]:
     for one in references:
         found += _askew(one)
     for one, other in combinations(references, 2):
-        # The movable one is said to be off, and of two the one that nobody has scaled.
-        surer = not one.movable if one.movable != other.movable else one.scaled > other.scaled
-        first, second = (other, one) if surer else (one, other)
+        # The less sure one is said to be off: what may be moved, what nobody has scaled.
+        first, second = sorted((one, other), key=lambda each: (not each.movable, each.scaled))
         if first.plane is not None and _in_plane_of(first, second):
             found += _in_one_plane(first, second)
         else:

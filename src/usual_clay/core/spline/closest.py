@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Bools, Floats, Ints, dots
+from usual_clay.core.arrays import Bools, Floats, Ints, dots, thinned
 from usual_clay.core.blocks import BLOCK, in_blocks
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives, curve_points
 from usual_clay.core.spline.surface import (
@@ -408,9 +408,7 @@ def _valleys_of_all(grid: Floats, points: Floats, margin: float, which: Ints) ->
     from scipy.spatial.distance import cdist
 
     shape = grid.shape[:-1]
-    lines = [
-        np.unique(np.append(np.arange(0, n, EVERY if len(shape) > 1 else 1), n - 1)) for n in shape
-    ]
+    lines = [thinned(n, EVERY if len(shape) > 1 else 1) for n in shape]
     places = np.ravel_multi_index(np.ix_(*lines), shape)
     some, count = grid.reshape(-1, 3)[places.ravel()], places.size
     margin *= EVERY if len(shape) > 1 else 1

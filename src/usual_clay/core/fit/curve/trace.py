@@ -219,10 +219,10 @@ class _Search:
         if floor <= self.tolerance.deviation or best >= 1.1 * floor:
             return False
         richer, points = min(RICHER * count, most), len(self.fitter.points)
-        if richer > count and not self._meets(richer):
-            by_chance = np.sqrt(max(points - richer, 1) / max(points - count, 1))
-            return self.seen[richer].deviation(share) > FAR_BETTER * by_chance * best
-        return richer == count
+        if self._meets(richer):
+            return False
+        by_chance = np.sqrt(max(points - richer, 1) / max(points - count, 1))
+        return self.seen[richer].deviation(share) > FAR_BETTER * by_chance * best
 
     def settled(self, run: PointSequence, cancelled: bool) -> Traced:
         """Fit the best found to all points."""
