@@ -35,6 +35,20 @@ def dots(a: Floats, b: Floats) -> Floats:
     return np.asarray(np.einsum("in,in->n", a, b))
 
 
+def medians(values: Floats) -> Floats:
+    """Return the medians along the first axis, which is short: (k, n) gives (n,).
+
+    A sorting network (Knuth, volume 3, 5.3.4), all columns at once: several times as fast as
+    sorting each.
+    """
+    rows, middle = [*values], (len(values) - 1) // 2
+    for last in range(len(rows) - 1, middle - 1, -1):
+        for k in range(last):
+            low, high = rows[k : k + 2]
+            rows[k], rows[k + 1] = np.minimum(low, high), np.maximum(low, high)
+    return np.asarray((rows[middle] + rows[len(rows) // 2]) / 2)
+
+
 def told_at(place: Any) -> str:
     """Return a place, three numbers, as words tell it: to a tenth, without a sign before 0."""
     return ", ".join(f"{x:.1f}" for x in np.round(place, 1) + 0.0)

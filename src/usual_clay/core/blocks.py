@@ -9,7 +9,7 @@ from contextvars import copy_context
 from usual_clay.core.progress import checkpoint
 
 # Smaller ones would have two threads wait for each other.
-BLOCK = 32_768
+BLOCK = 16_384
 # Below so many points two threads are not worth starting.
 THREADED = 80_000
 

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Bools, Floats, Ints, frozen
+from usual_clay.core.arrays import Bools, Floats, Ints, frozen, medians
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
@@ -97,10 +97,9 @@ class Sample:
     @cached_property
     def evened_normals(self) -> Floats:
         """The mean of each point's normal and of those about it, (n, 3): spikes turn it little."""
-        near = self.normals.copy()
-        # One neighbour of all after the other: far sooner gathered than all of them of each.
-        for column in self.neighbours.T:
-            near += self.normals.take(column, axis=0)
+        if self.whole is not None:
+            return self.whole[0].evened_normals[self.whole[1]]
+        near = over_neighbours(np.add, self.normals, self.neighbours)
         return near / np.maximum(np.sqrt(np.einsum("nk,nk->n", near, near)), 1e-12)[:, None]
 
     @cached_property
@@ -180,20 +179,13 @@ def _areas_about(reach: Floats, neighbours: Ints) -> Floats:
     """Return areas by how near the nearest others are, evened out over them."""
     if not neighbours.shape[1]:
         return np.ones(len(reach))
-    square = reach**2
-    total = square.copy()
-    for column in neighbours.T:
-        total += square.take(column)
-    return total / (neighbours.shape[1] + 1)
+    return over_neighbours(np.add, reach**2, neighbours) / (neighbours.shape[1] + 1)
 
 
 def _scattered(points: Floats, neighbours: Ints, reach: Floats) -> Bools:
     if neighbours.shape[1] < 3:
         return np.zeros(len(points), dtype=bool)
-    nearest = np.full(len(points), np.inf)
-    for column in neighbours.T:
-        np.minimum(nearest, reach.take(column), out=nearest)
-    scattered = reach > APART * nearest
+    scattered = reach > APART * over_neighbours(np.minimum, reach, neighbours)
     few = np.flatnonzero(scattered)
     scattered[few] = reach[few] > APART * np.median(reach[neighbours[few]], axis=1)
     # The nearest of a point far off may be others far off: of those about it the nearer ones tell.
@@ -202,6 +194,19 @@ def _scattered(points: Floats, neighbours: Ints, reach: Floats) -> Bools:
         _, about = cKDTree(points).query(points[lone], min(ABOUT, len(points)), workers=2)
         scattered[lone] = reach[lone] > FAR_APART * np.quantile(reach[about], 0.25, axis=1)
     return np.asarray(scattered)
+
+
+def over_neighbours(fold: np.ufunc, values: Floats, neighbours: Ints) -> Floats:
+    """Fold each point's value with those of its neighbours, (n, ...)."""
+    made = values.copy()
+
+    def part(block: slice) -> None:
+        # One neighbour of all after the other: far sooner gathered than all of them of each.
+        for column in neighbours[block].T:
+            fold(made[block], values.take(column, axis=0), out=made[block])
+
+    in_blocks(len(values), part)
+    return made
 
 
 def neighbours_of(points: Floats) -> Ints:
@@ -274,7 +279,7 @@ def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
     lone = np.empty(len(signed))
 
     def alone(part: slice) -> None:
-        lone[part] = signed[part] - np.median(signed.take(neighbours[part]), axis=1)
+        lone[part] = signed[part] - medians(signed.take(neighbours[part].T))
 
     in_blocks(len(signed), alone)
     scale = max(1.4826 * float(np.median(np.abs(lone))), floor)

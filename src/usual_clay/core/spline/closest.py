@@ -40,6 +40,8 @@ DIRECTIONS, PARTS_OF_WAY = 97, np.array([0.03, 0.1, 0.3, 0.6, 1.0])
 NEAR_POLE = 0.01
 # Points far off are compared with one place in so many along each direction.
 EVERY = 3
+# Of a surface of more pieces those that a block has to do with are to be few.
+MANY_PIECES = 256
 
 
 @dataclass(frozen=True, eq=False)
@@ -203,19 +205,16 @@ def _some_steps(
     going: Ints,
 ) -> Ints:
     """Move some of the points towards their feet; return which have not come to rest."""
-    if len(going) > BLOCK:
+    if len(going) > BLOCK and surface.counts[0] * surface.counts[1] > MANY_PIECES:
         # A block has to do with few pieces of the surface, and is the sooner evaluated.
         going = going[in_pieces(surface, result.u[going], result.v[going])]
-    own = result.part(going)
     left: list[Ints] = []
 
     def stretch(part: slice) -> None:
-        block = np.ascontiguousarray(points[going[part]].T)
-        left.append(part.start + _settle(surface, block, stop, own, part))
+        left.append(_settle(surface, points, stop, result, going[part]))
 
     in_blocks(len(going), stretch)
-    result.put(going, own)
-    return going[np.concatenate(left)]
+    return np.concatenate(left)
 
 
 def _over_seams(surface: BSplineSurface, points: Floats, step: float, feet: FootPoints) -> None:
@@ -274,17 +273,17 @@ def _settle(
     points: Floats,
     stop: tuple[float, int, int],
     result: FootPoints,
-    part: slice,
+    going: Ints,
 ) -> Ints:
-    """Move one block of points, given as (3, n), to its feet, in at most so many steps.
+    """Move one block of points, of which the numbers are given, to its feet, in at most so many
+    steps.
 
     Returns which of them would have gone on.
     """
     step, most, order = stop
-    own = FootPoints(*(each[part] for each in (result.u, result.v, result.feet, result.signed)))
-    going = np.arange(points.shape[1])
+    points = np.ascontiguousarray(points.take(going, axis=0).T)
     # The best place of each so far, how far it is from the point, and the next to be tried.
-    u, v = trial_u, trial_v = own.u.copy(), own.v.copy()
+    u, v = trial_u, trial_v = result.u.take(going), result.v.take(going)
     best = np.full(len(going), np.inf)
     for _ in range(most):
         derived = surface_derivatives(surface, trial_u, trial_v, order)
@@ -297,8 +296,8 @@ def _settle(
         if done.any():
             # The last, tiny step needs no new evaluation: its error is of second order. Those that
             # go on are written again when they are done.
-            _write_feet(derived, gap, (du, dv), own, going)
-            own.u[going], own.v[going] = next_u, next_v
+            _write_feet(derived, gap, (du, dv), result, going)
+            result.u[going], result.v[going] = next_u, next_v
         if done.all():
             return going[:0]
         # A step that led away is halved back towards the best parameters so far.
@@ -312,23 +311,23 @@ def _settle(
         points = points.take(left, axis=1)
     derived = surface_derivatives(surface, u, v, 1)
     still = np.zeros(len(going))
-    _write_feet(derived, derived[0] - points, (still, still), own, going)
-    own.u[going], own.v[going] = u, v
+    _write_feet(derived, derived[0] - points, (still, still), result, going)
+    result.u[going], result.v[going] = u, v
     return going
 
 
 def _write_feet(
-    derived: Floats, gap: Floats, move: tuple[Floats, Floats], own: FootPoints, index: Ints
+    derived: Floats, gap: Floats, move: tuple[Floats, Floats], result: FootPoints, going: Ints
 ) -> None:
     """Store feet and signed distances, moved to first order by `move` in u and v."""
     place, su, sv = derived[:3]
     shift = su * move[0] + sv * move[1]
     gap = gap + shift
-    own.feet[index] = (place + shift).T
+    result.feet[going] = (place + shift).T
     # Which side the point is on: the sign of the volume that the tangents and the gap span.
     (ax, ay, az), (bx, by, bz), (gx, gy, gz) = su, sv, gap
     side = gx * (az * by - ay * bz) + gy * (ax * bz - az * bx) + gz * (ay * bx - ax * by)
-    own.signed[index] = np.copysign(np.sqrt(dots(gap, gap)), side)
+    result.signed[going] = np.copysign(np.sqrt(dots(gap, gap)), side)
 
 
 def _newton_step(

@@ -80,6 +80,8 @@ class KnotSearch:
     _calm: Calm | None = None
     # Whether every knot is needed by far, so that none goes, wherever points rest and others are.
     _worn: bool = False
+    # Fits with one knot less than the attempt, by direction, where none holds.
+    _short: dict[str, Attempt | None] = field(default_factory=dict)
     # How near the choice is to lie, mm, as all points ask for more than it does.
     _finer: float = np.inf
 
@@ -165,8 +167,7 @@ class KnotSearch:
 
     def _eased(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with one knot less whose others have moved to make up for it."""
-        lean = [self._without(direction, self.attempt) for direction in "vu"]
-        for tried in sorted(filter(None, lean), key=self._error):
+        for tried in sorted(filter(None, self._short.values()), key=self._error):
             if self._error(tried) > WORST_EASED * self.tolerance.deviation:
                 continue
             laid, attempt = eased(self.laid, tried, self.directions, self.base.kept)
@@ -274,18 +275,17 @@ class KnotSearch:
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""
         total = int(np.prod(self.attempt.space.counts))
-        without = dict[str, Attempt | None]()
-        self._worn = False
+        self._worn, self._short = False, {}
         for direction in "vu":
-            without[direction] = lean = self._without(direction, self.attempt)
+            self._short[direction] = lean = self._without(direction, self.attempt)
             if (found := self._holding(lean, total)) is not None:
                 return found
         self._worn = all(
             lean is None or self._error(lean) > WORST_TRADED * self.tolerance.deviation
-            for lean in without.values()
+            for lean in self._short.values()
         )
         for direction in "uv":
-            traded = self._traded(direction, without[direction])
+            traded = self._traded(direction, self._short[direction])
             if (found := self._holding(traded, total)) is not None:
                 return found
         return None

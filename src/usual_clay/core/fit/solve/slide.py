@@ -8,7 +8,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, dots
 from usual_clay.core.blocks import in_blocks
-from usual_clay.core.check.curvature import bent
+from usual_clay.core.check.curvature import Bent, bent, dot
 from usual_clay.core.fit.solve.regular import energy_along
 from usual_clay.core.fit.solve.system import (
     FixedControlPoints,
@@ -24,7 +24,6 @@ from usual_clay.core.spline.closest import FootPoints
 from usual_clay.core.spline.surface import (
     BSplineSurface,
     surface_derivatives,
-    surface_points,
     swap_directions,
 )
 
@@ -127,8 +126,10 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
     u, v, weights, surface, home = start
     if surface is None:
         return None
-    off, size = _how_far_off(surface, u, v, points, weights)
-    calm = CALM * (off * size) ** 2 / _how_bent(surface, u, v, size)
+    some = slice(None, None, max(1, len(u) // LOOKED_AT))
+    there, size = bent(surface, u[some], v[some]), float(np.sqrt(np.prod(sides_of(surface))))
+    off = _how_far_off(there, points[some], weights[some]) / max(size, 1e-300)
+    calm = CALM * (off * size) ** 2 / _how_bent(there, size)
     made = Pulls(np.empty((6, len(u))), np.empty_like(points), surface, calm)
     # Damping in proportion to the squared distance, as for Gauss-Newton's method (Yamashita and
     # Fukushima 2001): with large ones, sliding far would look worth its while.
@@ -145,24 +146,17 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
     return made
 
 
-def _how_far_off(
-    surface: BSplineSurface, u: Floats, v: Floats, points: Floats, weights: Floats
-) -> tuple[float, float]:
-    """Return how far points are from their feet, in the mean, as a share of the surface's size."""
-    some = slice(None, None, max(1, len(u) // LOOKED_AT))
-    gap = points[some] - surface_points(surface, u[some], v[some])
-    size = float(np.sqrt(np.prod(sides_of(surface))))
-    square = np.average(np.einsum("nk,nk->n", gap, gap), weights=weights[some] + 1e-12)
-    return float(np.sqrt(square)) / max(size, 1e-300), size
+def _how_far_off(there: Bent, points: Floats, weights: Floats) -> float:
+    """Return how far points are from their feet in the mean, mm."""
+    gap = points - there.points
+    return float(np.sqrt(np.average(dot(gap, gap), weights=weights + 1e-12)))
 
 
-def _how_bent(surface: BSplineSurface, u: Floats, v: Floats, size: float) -> float:
+def _how_bent(there: Bent, size: float) -> float:
     """Return how many times as much a surface bends as one whose lines should hardly bend in it.
 
     Where a shape bends to and fro its lines do too, and would cost more than what it misses.
     """
-    some = slice(None, None, max(1, len(u) // LOOKED_AT))
-    there = bent(surface, u[some], v[some])
     squares = there.least**2 + there.greatest**2
     return float(np.clip(np.mean(squares) * size**2 / BENT, 1.0, MOST_BENT))
 
