@@ -96,14 +96,32 @@ class TriangleMesh:
         return unit(self.gather(self.face_vectors))
 
     @cached_property
+    def links(self) -> csr_array:
+        """The vertex graph, (n, n), each entry 1."""
+        count = len(self.vertices)
+        # Smaller numbers are the sooner put in order.
+        start = self.triangles.astype(np.int32 if count < 2**31 else np.int64)
+        end = start[:, [1, 2, 0]]
+        apart = start != end
+        start, end = start[apart], end[apart]
+        both = np.concatenate([start, end]), np.concatenate([end, start])
+        links = csr_array((np.ones(len(both[0])), both), shape=(count, count))
+        links.data[:] = 1.0
+        links.sort_indices()
+        return links
+
+    @cached_property
     def neighbours(self) -> csr_array:
         """The vertex graph, (n, n), each entry the length of the edge in mm."""
-        edges = self.edges
-        length = np.linalg.norm(self.vertices[edges[:, 0]] - self.vertices[edges[:, 1]], axis=1)
-        length = np.maximum(length, 1e-12)
-        count = len(self.vertices)
-        both = np.concatenate([edges, edges[:, ::-1]])
-        return csr_array((np.tile(length, 2), (both[:, 0], both[:, 1])), shape=(count, count))
+        links = self.links
+        gap = self.vertices[self._ends] - self.vertices[links.indices]
+        length = np.maximum(np.sqrt(np.einsum("nk,nk->n", gap, gap)), 1e-12)
+        return csr_array((length, links.indices, links.indptr), shape=links.shape)
+
+    @property
+    def _ends(self) -> Ints:
+        """Of each entry of the vertex graph the vertex that it is a row of."""
+        return np.repeat(np.arange(len(self.vertices)), np.diff(self.links.indptr))
 
     @cached_property
     def spikes(self) -> Bools:
@@ -138,29 +156,17 @@ class TriangleMesh:
         middle = (links @ (self.vertices * calm[:, None])) / np.maximum(weight, 1)[:, None]
         return np.where(movable[:, None], middle, self.vertices), movable
 
-    @property
-    def links(self) -> csr_array:
-        """The vertex graph, each entry 1."""
-        links = self.neighbours.copy()
-        links.data = np.ones_like(links.data)
-        return links
-
     @cached_property
     def edges(self) -> Ints:
         """Each edge once, lower vertex first, (k, 2)."""
-        pairs = np.sort(self.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
-        count = len(self.vertices)
-        # Sorting whole numbers is far quicker than `np.unique`, which hashes them.
-        keys = np.sort(pairs[:, 0] * count + pairs[:, 1])
-        keys = keys[np.diff(keys, prepend=-1) > 0]
-        pairs = np.stack([keys // count, keys % count], axis=1)
-        return pairs[pairs[:, 0] != pairs[:, 1]]
+        lower, upper = self._ends, self.links.indices
+        once = lower < upper
+        return np.stack([lower[once], upper[once]], axis=1)
 
     @cached_property
     def edge_length(self) -> float:
         """Median length of the edges, mm."""
-        ends = self.vertices[self.edges]
-        lengths = np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1)
+        lengths = self.neighbours.data
         return float(np.median(lengths)) if len(lengths) else 0.0
 
     @cached_property
@@ -201,7 +207,7 @@ class TriangleMesh:
 
 def unit(vectors: Floats) -> Floats:
     """Scale vectors, (..., 3), to length 1; zero stays zero."""
-    length = np.linalg.norm(vectors, axis=-1, keepdims=True)
+    length = np.sqrt(np.einsum("...k,...k->...", vectors, vectors))[..., None]
     return np.divide(vectors, length, out=np.zeros_like(vectors), where=length > 0)
 
 
