@@ -9,6 +9,7 @@ import pytest
 
 from tests.true_shapes import SHAPES, TrueShape, turn_of
 from usual_clay.core.check.deviation import Tolerance, judge
+from usual_clay.core.check.live import live_feet
 from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.curve.corners import find_corners
 from usual_clay.core.fit.curve.sequence import PointSequence
@@ -203,6 +204,8 @@ def test_feet_without_a_start_are_the_nearest_of_all(place: object) -> None:
     for each in near.T:
         brute = np.abs(foot_points(surface, points, (at[each // 400], at[each % 400])).signed)
         assert (found - brute).max() < 1e-3
+    # Where it is known how far they lie off, they are found sooner, and are the same.
+    assert np.abs(live_feet(surface, points, found).signed) == pytest.approx(found, abs=1e-4)
 
 
 def test_feet_are_found_round_a_point_that_a_side_shrinks_to() -> None:

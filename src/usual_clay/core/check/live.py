@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.spline.closest import curve_foot_points, foot_points
+from usual_clay.core.spline.closest import curve_foot_points, foot_points, grid_seed
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 
@@ -15,6 +15,8 @@ from usual_clay.core.spline.surface import BSplineSurface
 LIVE_STEP = 1e-5
 # A foot on what is being dragged is followed so many steps from where it lay.
 LIVE_STEPS = 3
+# Distances that differ by no more than this share of a surface's size are the same.
+SAME = 1e-6
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,7 +103,23 @@ class LiveFeet:
         return LiveFeet(self.points, surface, u, v, signed)
 
 
-def live_feet(surface: BSplineSurface, points: Floats) -> LiveFeet:
-    """Measure all points."""
-    feet = foot_points(surface, points)
+def live_feet(
+    surface: BSplineSurface, points: Floats, known: Floats | None = None
+) -> LiveFeet:
+    """Measure all points.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+    known : (n,) array, optional
+        How far they lie off, mm, where that is known already: their feet are found far sooner.
+    """
+    if known is None or len(known) != len(points):
+        feet = foot_points(surface, points)
+    else:
+        feet = foot_points(surface, points, grid_seed(surface, points))
+        size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+        lost = np.flatnonzero(np.abs(feet.signed) > np.abs(known) + SAME * size)
+        if len(lost):
+            feet.put(lost, foot_points(surface, points[lost]))
     return LiveFeet(points, surface, feet.u, feet.v, feet.signed)

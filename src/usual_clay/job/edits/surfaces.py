@@ -14,7 +14,7 @@ from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.judging import ON_RIM
 from usual_clay.job.items import Curve, Surface
-from usual_clay.job.job import Job, sample_of
+from usual_clay.job.job import Job, measured_points, sample_of
 
 # Along each curve that judges a surface.
 PLACES = 120
@@ -22,9 +22,10 @@ PLACES = 120
 
 def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
     """Return the feet of what judges a surface, for the drag that begins."""
-    region = job.measured(surface)
-    if region is not None:
-        return live_feet(surface.geometry, sample_of(job, region).points)
+    measured = job.measured(surface)
+    points = None if measured is None else measured_points(job, measured)
+    if points is not None:
+        return live_feet(surface.geometry, points, surface.signed)
     places = None if surface.watches else places_of_curves(job, surface)
     return None if places is None else live_feet(surface.geometry, places)
 
@@ -63,7 +64,7 @@ def reshaped_surface(
     """Return a surface with a geometry made by hand: it is fitted no more, and still judged."""
     made = replace(
         surface, geometry=geometry, recipe=None, made_of=None, former=surface.follows,
-        candidates=(),
+        candidates=(), signed=None,
     )  # fmt: skip
     region = job.region_of(surface)
     if surface.inside is not None and region is not None:
@@ -71,7 +72,7 @@ def reshaped_surface(
         made = replace(made, watches=region.scan, inside=region.vertices)
     feet = live_of_surface(job, made) if live is None else live.follow(geometry)
     if feet is None:
-        return replace(made, signed=None)
+        return made
     # To its curves it has a distance and no side.
     return replace(made, signed=feet.signed if made.watches else np.abs(feet.signed))
 
