@@ -1,6 +1,8 @@
 """Works a window at random, by its own commands, mouse and keys, and watches what it comes to.
 
-python -m tests.soak [MINUTES]
+python -m tests.soak [MINUTES] [SEED] [--small]
+
+With `--small` not the demo job but one of a few small things, whose edits take far less time.
 """
 
 from __future__ import annotations
@@ -16,16 +18,28 @@ from collections import Counter
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from tests.alike import difference
+from tests.true_shapes import SHAPES
 from usual_clay.bench.guard import faults
 from usual_clay.bench.still import open_demo, settle
 from usual_clay.bench.window import Window
+from usual_clay.core.build.combine import CopySettings, TwinSettings
+from usual_clay.core.build.loft import LoftSettings
+from usual_clay.core.fit.parameterize.region import CastSettings
+from usual_clay.core.memory import give_back
+from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.files.job_file import read_job
-from usual_clay.job.items import Curve, Floating, Surface
+from usual_clay.files.sources import with_region
+from usual_clay.job.edits import make
+from usual_clay.job.edits.scans import with_scan
+from usual_clay.job.edits.shaping import places_of
+from usual_clay.job.items import Curve, Floating, PointList, Surface
 from usual_clay.job.job import Job
 
 # What asks for a file, ends the window, or opens another job.
@@ -35,8 +49,11 @@ LEFT_OUT = {
 }  # fmt: skip
 # After so many edits all is undone, done again, saved and opened.
 ROUND = 25
-# A step may take so long, s.
-LONGEST = 20.0
+# A step may take so long, s; it is over when so often nothing was left to do, and of a small job
+# sooner.
+LONGEST, RESTS, RESTS_SMALL = 20.0, 12, 2
+# So many things are no small job any more.
+MOST_SMALL = 40
 
 
 @dataclass
@@ -56,8 +73,9 @@ class Told:
 class Soak:
     """A hand that cares for nothing."""
 
-    def __init__(self, window: Window, seed: int) -> None:
-        self.window, self.session = window, window.session
+    def __init__(self, window: Window, seed: int, rests: int = RESTS) -> None:
+        self.window, self.session, self.rests = window, window.session, rests
+        self.shown = window.stage.scene.shown
         self.chance = random.Random(seed)
         self.told = Told()
         self.names = [c.name for c in window.commands if c.name not in LEFT_OUT]
@@ -71,6 +89,9 @@ class Soak:
         )
         window.commands.refused.connect(lambda _words: self._count_refused())
 
+    def _settle(self) -> None:
+        settle(self.window, LONGEST, self.rests)
+
     def _fault(self, _words: str, details: str) -> None:
         self.told.faults.append(f"after {self._last}:\n{details}")
 
@@ -80,15 +101,16 @@ class Soak:
     def step(self) -> None:
         """Do one thing."""
         way = self.chance.choice(
-            (self._choose, self._choose, self._command, self._command, self._drag, self._key)
-        )
+            (self._choose, self._choose, self._command, self._command, self._drag, self._key,
+             self._nudge)
+        )  # fmt: skip
         before = self.session.job
         try:
             way()
         except Exception as error:
             # What Qt calls is guarded; this was called from here.
             self._fault("", "".join(traceback.format_exception(error)))
-        settle(self.window, LONGEST)
+        self._settle()
         self.told.steps += 1
         self.told.edits += self.session.job is not before
 
@@ -99,8 +121,21 @@ class Soak:
             self._last = f"choosing {item.name}"
             self.session.choice.choose(item.id)
             if isinstance(item, Curve | Surface) and self.chance.random() < 0.4:
-                count = len(item.geometry.points.reshape(-1, 3))
+                count = len(places_of(item, self.session.choice.point_kind))
                 self.session.choice.choose_points([self.chance.randrange(count)])
+
+    def _nudge(self) -> None:
+        shaped = [*self.session.job.all(Curve), *self.session.job.all(Surface)]
+        if not shaped:
+            return
+        item = self.chance.choice(shaped)
+        self._last = f"a nudge of {item.name}"
+        self.session.choice.choose(item.id)
+        count = len(places_of(item, self.session.choice.point_kind))
+        self.session.choice.choose_points([self.chance.randrange(count)])
+        for _ in range(self.chance.randrange(1, 4)):
+            key = self.chance.choice((Qt.Key.Key_Up, Qt.Key.Key_Left, Qt.Key.Key_Right))
+            QTest.keyClick(self.window.stage.large, key)
 
     def _command(self) -> None:
         # Now and then what cannot be done is tried too.
@@ -109,11 +144,11 @@ class Soak:
         self._last = f"command {name}"
         self.told.done[name] += 1
         self.window.commands.run(name)
-        settle(self.window, LONGEST)
+        self._settle()
         if self.window.cards.asked is not None:
             if self.chance.random() < 0.6:
                 self.window.cards.accept_asked()
-                settle(self.window, LONGEST)
+                self._settle()
             self.window.cards.close_asked()
 
     def _drag(self) -> None:
@@ -157,7 +192,7 @@ class Soak:
         session = self.session
         session.hand.take(None)
         self.window.cards.close_asked()
-        settle(self.window, LONGEST)
+        self._settle()
         # What follows has come to rest: with that the present step counts.
         now, count = session.job, 0
         while session.history.undo_words is not None:
@@ -165,7 +200,7 @@ class Soak:
             count += 1
         for _ in range(count):
             session.redo()
-        settle(self.window, LONGEST)
+        self._settle()
         wrong = difference(now, session.job, "job") if not _late(now) else ""
         assert not wrong, f"done again it is not the same: {wrong}"
         path = folder / "soak.uclay"
@@ -173,6 +208,11 @@ class Soak:
         wrong = difference(_kept(session.job), _kept(read_job(path)), "job")
         assert not wrong, f"opened again it is not the same: {wrong}"
         self.told.rounds += 1
+        # As it was looked at first: a way to judge keeps pictures of all surfaces while it is on.
+        self.window.stage.scene.shown = self.shown
+        self.session.choice.choose(None)
+        self._settle()
+        give_back()
         self.told.memory.append(_megabytes())
         self.told.threads.append(threading.active_count())
 
@@ -197,6 +237,27 @@ def _put_away() -> None:
             each.close()
 
 
+def open_small(window: Window) -> None:
+    """Open a job of a few small things: a scan, a cast, curves, points, and what follows them."""
+    shape = next(each for each in SHAPES if each.name == "hills")
+    job, scan = with_scan(Job(), shape.scan(1500), "hills.ply", "mm")
+    job, (region,) = with_region(job, scan, np.ones(len(scan.mesh.vertices), dtype=bool))
+    job, cast, _ = make.add(job, "cast", CastSettings(7, 6), measured=region)
+    job, _, _ = make.add(job, "surface twin", TwinSettings("y", -40.0), surface=cast.id)
+    sections = []
+    for k in range(3):
+        y = 60.0 + 20 * k
+        net = np.column_stack([np.linspace(0, 30, 6), np.full(6, y), [0, 2, 5, 4, 3, k]])
+        spline = BSplineCurve(even_knots(6, 3), net)
+        curve = Curve(id=job.new_id("curve"), name=f"Section {k}", geometry=spline)
+        job, sections = job.with_item(curve), [*sections, curve.id]
+    job, _, _ = make.add(job, "loft", LoftSettings(), sections=sections)
+    job, _, _ = make.add(job, "copy", CopySettings("z", 15.0), curve=sections[0])
+    points = PointList(id=job.new_id("points"), name="Points", points=-net)
+    window.session.commit(job.with_item(points), "small things")
+    settle(window)
+
+
 def _late(job: object) -> bool:
     """Tell whether something was still to be made when it was looked at."""
     from usual_clay.job.remake import stale
@@ -204,15 +265,19 @@ def _late(job: object) -> bool:
     return bool(stale(job))  # type: ignore[arg-type]
 
 
-def soak(window: Window, seconds: float, seed: int = 0, rounds: int = 0) -> Told:
+def soak(
+    window: Window, seconds: float, seed: int = 0, rounds: int = 0, small: bool = False
+) -> Told:
     """Work a window that has a job; return what came of it.
 
     Parameters
     ----------
     rounds : int
         End after so many, whatever the time; 0 for the time alone.
+    small : bool
+        Whether its job is a small one.
     """
-    hand, end = Soak(window, seed), time.monotonic() + seconds
+    hand, end = Soak(window, seed, RESTS_SMALL if small else RESTS), time.monotonic() + seconds
     window.documents.may_leave = lambda: True  # type: ignore[method-assign]
     # Nobody answers: a menu or a question would wait for ever.
     clock = QTimer(window, interval=40)
@@ -223,9 +288,12 @@ def soak(window: Window, seconds: float, seed: int = 0, rounds: int = 0) -> Told
             for _ in range(ROUND):
                 hand.step()
             hand.round(Path(folder))
-            if len(window.session.job.items) < 20:
-                # Little is left to do anything with.
-                open_demo(window)
+            count = len(window.session.job.items)
+            if count > MOST_SMALL and small:
+                window.session.new()
+            if count < (4 if small else 20) or (small and count > MOST_SMALL):
+                # Little is left to do anything with, or more than is small.
+                (open_small if small else open_demo)(window)
     return hand.told
 
 
@@ -234,12 +302,20 @@ def main() -> int:
     from usual_clay.bench.application import make_application
 
     make_application()
-    minutes = float(sys.argv[1]) if len(sys.argv) > 1 else 5.0
-    seed = int(sys.argv[2]) if len(sys.argv) > 2 else random.randrange(10**6)
+    small, told = "--small" in sys.argv, [word for word in sys.argv[1:] if word != "--small"]
+    minutes = float(told[0]) if told else 5.0
+    seed = int(told[1]) if len(told) > 1 else random.randrange(10**6)
     window = Window()
+    if small:
+        # What is drawn is the sooner drawn.
+        window.resize(window.minimumSizeHint())
     window.show()
-    open_demo(window)
-    told = soak(window, 60 * minutes, seed)
+    (open_small if small else open_demo)(window)
+    _report(seed, soak(window, 60 * minutes, seed, small=small))
+    return 0
+
+
+def _report(seed: int, told: Told) -> None:
     for fault in dict.fromkeys(told.faults):
         print(fault)
     memory = told.memory

@@ -172,6 +172,13 @@ def test_points_come_and_go_and_twins_follow(top) -> None:
     more = chosen(hands)
     assert more.control_points == 6
     assert curve_foot_points(more.geometry, shape)[2].max() < 1e-8
+    # What undoing takes away is chosen no more: an arrow key has nothing to move then.
+    hands.session.choice.choose_points([4, 5])
+    hands.key(Qt.Key.Key_Z, CTRL, pane)
+    assert hands.session.choice.points == {4}
+    hands.key(Qt.Key.Key_Up, widget=pane)
+    hands.key(Qt.Key.Key_Z, CTRL, pane)
+    hands.press("Insert point")
     hands.press("Raise degree")
     assert chosen(hands).geometry.degree == 4
     assert curve_foot_points(chosen(hands).geometry, shape)[2].max() < 1e-8

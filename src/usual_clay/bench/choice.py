@@ -82,6 +82,11 @@ class Choice(QObject):
         self.points = frozenset(which)
         self.points_changed.emit()
 
+    def points_left(self, count: int) -> None:
+        """Leave out points that an edit, or undoing one, has taken away: so many are left."""
+        if any(point >= count for point in self.points):
+            self.choose_points(point for point in self.points if point < count)
+
     def edit_points(self, kind: str) -> None:
         """Edit control points or through-points of the chosen curve."""
         self.point_kind, self.points = kind, frozenset()

@@ -26,13 +26,13 @@ def fresh_window() -> Window:
     return window
 
 
-def settle(window: Window, seconds: float = 60.0) -> None:
-    """Let the window work until nothing is left to compute or draw."""
+def settle(window: Window, seconds: float = 60.0, rests: int = 12) -> None:
+    """Let the window work until so many times nothing was left to compute or draw."""
     from PySide6.QtCore import QCoreApplication, QEvent
     from PySide6.QtWidgets import QApplication
 
     quiet, end = 0, time.monotonic() + seconds
-    while quiet < 12 and time.monotonic() < end:
+    while quiet < rests and time.monotonic() < end:
         QApplication.processEvents()
         # Outside of an event loop what is to be deleted later would stay for ever.
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)

@@ -67,7 +67,7 @@ def put_drawing(session: Session, curve: Curve, settings: DrawnSettings) -> None
 
 def _chosen(session: Session, curve: Shaped, least: int) -> tuple[Floats, Any] | None:
     places = places_of(curve, session.choice.point_kind).copy()
-    chosen = np.array(sorted(p for p in session.choice.points if p < len(places)), dtype=np.int64)
+    chosen = np.array(sorted(session.choice.points), dtype=np.int64)
     if len(chosen) < least:
         session.told.emit(
             "trouble",

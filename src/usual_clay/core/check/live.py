@@ -103,9 +103,7 @@ class LiveFeet:
         return LiveFeet(self.points, surface, u, v, signed)
 
 
-def live_feet(
-    surface: BSplineSurface, points: Floats, known: Floats | None = None
-) -> LiveFeet:
+def live_feet(surface: BSplineSurface, points: Floats, known: Floats | None = None) -> LiveFeet:
     """Measure all points.
 
     Parameters

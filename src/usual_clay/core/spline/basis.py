@@ -132,8 +132,15 @@ def basis_functions(
 
 def _reciprocal_widths(knots: Floats, degree: int) -> Floats:
     """Return 1 / (knots[i + degree] - knots[i]), and 0 where knots coincide."""
-    width = knots[degree:] - knots[:-degree]
-    return np.divide(1.0, width, out=np.zeros_like(width), where=width > 0)
+    return _reciprocals(np.asarray(knots, dtype=np.float64).tobytes(), degree)
+
+
+# The same knots are asked for several times over, of few parameters each time.
+@lru_cache(maxsize=64)
+def _reciprocals(knots: bytes, degree: int) -> Floats:
+    own = np.frombuffer(knots)
+    width = own[degree:] - own[:-degree]
+    return frozen(np.divide(1.0, width, out=np.zeros_like(width), where=width > 0))
 
 
 def _raise_derivative(
