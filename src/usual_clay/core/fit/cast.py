@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.mirror import mirrored
@@ -312,45 +312,33 @@ def settled(
 ) -> Cast:
     """Alternate fits and corrections of the parameters until another round no longer pays."""
     stiffness = stiffness_of(settings.smoothness, base.size)
-    last, best = np.inf, None
     now = Start(base.u, base.v, sample.first_weights, home=base.home)
     if start is not None and len(start.u) == len(sample.points):
         now = start._replace(home=base.home)
     about = beside(sample.points, sample.neighbours, now.places(base.size))
-    step = _settling_step(sample, settings)
-    expected = 0.0
-    if begin is None and step > 1:
-        few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
-        part = replace(base, u=base.u[::step], v=base.v[::step])
-        first = settled(few, settings, part, now.every(step), progress, found)
-        begin, expected = first.surface, _weighted_rms(first.feet.signed, first.weights * few.areas)
-    elif begin is None and has_net(settings):
-        begin = base.set_out_from(settings)
-    elif begin is None and settings.knots != "even":
-        begin = adapted(sample, settings, base, stiffness, now)
+    many, expected = _settling_step(sample, settings) > 1, 0.0
     if begin is None:
-        rounds, worth, space = ROUNDS, WORTHWHILE, base.start_space(settings)
+        begin, expected = _set_out(sample, settings, base, now, progress, found)
+    rounds, worth, last = ROUNDS, WORTHWHILE, np.inf
+    best: Cast | None = None
+    if begin is None:
+        space = base.start_space(settings)
     else:
-        # With knots just chosen, the points have not come to rest.
-        rounds, worth = (ROUNDS, WORTHWHILE) if step < 2 else (ROUNDS_FROM_NEAR, WORTHWHILE_AFTER)
         space = Space(begin.knots_u, begin.knots_v, *begin.degrees, base.closed)
-        seed = now.u, now.v
-        if step > 1:
-            seed = nearer_seed(begin, sample.points, seed)
-        near = (NEAR if step > 1 else NEAR_ENOUGH) * max(base.size)
-        feet = foot_points(begin, sample.points, seed, near, order=1)
-        height = heights(begin, sample.points, feet)
-        weights = sample.believed(height, about)
-        # Where points have come to rest, to hold them there is the same, and sooner done.
-        now = Start(feet.u, feet.v, weights, None if step > 1 else begin, base.home)
-        if base.fixed:
-            now = Start(base.u, base.v, weights)
-        last = _weighted_rms(feet.signed, weights * sample.areas)
-        if step < 2 and has_net(settings) and base.mirror is None and base.held is None:
-            # What was found stays unless it gets better still.
-            best = Cast(begin, feet, weights, 0)
+        at = _brought(sample, begin, now, about, base, many)
+        last = _weighted_rms(at.feet.signed, at.weights * sample.areas)
         if last <= AGREES * expected:
-            return Cast(begin, feet, weights, 0)
+            return at
+        if many:
+            # With knots just chosen, the points have not come to rest.
+            rounds, worth = ROUNDS_FROM_NEAR, WORTHWHILE_AFTER
+        elif has_net(settings) and base.mirror is None and base.held is None:
+            # What was found stays unless it gets better still.
+            best = at
+        # Where points have come to rest, to hold them there is the same, and sooner done.
+        now = Start(at.feet.u, at.feet.v, at.weights, None if many else begin, base.home)
+        if base.fixed:
+            now = Start(base.u, base.v, at.weights)
     for round_number in range(1, rounds + 1):
         progress((round_number - 1) / rounds, f"round {round_number}")
         surface, feet = fit_once(sample, base, space, stiffness, now)
@@ -363,14 +351,58 @@ def settled(
         if rms > last * (1 - worth):
             break
         last = rms
-        height = heights(surface, sample.points, feet)
-        weights = sample.believed(height, about)
+        weights = sample.believed(heights(surface, sample.points, feet), about)
         if base.fixed:
             now = Start(base.u, base.v, weights, home=base.home)
         else:
             now = stepped(now, feet, surface, weights)
     assert best is not None
     return best
+
+
+def _set_out(
+    sample: Sample,
+    settings: Sizes,
+    base: Parameterization,
+    now: Start,
+    progress: Progress,
+    found: Callable[[Cast], None] | None,
+) -> tuple[BSplineSurface | None, float]:
+    """Return what a fit sets out from: a fit to a choice of many points, the net that its settings
+    give, or chosen knots; None where from the points' parameters alone.
+
+    With it, how far that choice lies off in the mean, mm.
+    """
+    step = _settling_step(sample, settings)
+    if step > 1:
+        few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
+        part = replace(base, u=base.u[::step], v=base.v[::step])
+        first = settled(few, settings, part, now.every(step), progress, found)
+        return first.surface, _weighted_rms(first.feet.signed, first.weights * few.areas)
+    if has_net(settings):
+        return base.set_out_from(settings), 0.0
+    if settings.knots != "even":
+        stiffness = stiffness_of(settings.smoothness, base.size)
+        return adapted(sample, settings, base, stiffness, now), 0.0
+    return None, 0.0
+
+
+def _brought(
+    sample: Sample,
+    surface: BSplineSurface,
+    now: Start,
+    about: Ints,
+    base: Parameterization,
+    many: bool,
+) -> Cast:
+    """Return the points brought to their feet on a surface that lies near, where many roughly."""
+    seed = now.u, now.v
+    if many:
+        seed = nearer_seed(surface, sample.points, seed)
+    near = (NEAR if many else NEAR_ENOUGH) * max(base.size)
+    feet = foot_points(surface, sample.points, seed, near, order=1)
+    weights = sample.believed(heights(surface, sample.points, feet), about)
+    return Cast(surface, feet, weights, 0)
 
 
 def _weighted_rms(signed: Floats, weights: Floats) -> float:
