@@ -229,6 +229,18 @@ def _without(path: Path, out: Path, name: str) -> None:
             new.writestr(entry, data)
 
 
+def test_work_that_painting_begins_is_told_when_the_paint_is_dry(
+    with_faces: Hands, qtlog: Any
+) -> None:
+    """Its progress was shown at once, and painted the window within its own painting."""
+    hands = with_faces
+    body = join(hands)
+    hands.window.commands.run("judge greatest")
+    hands.wait()
+    begin(hands, "mirror and unite", body.name)
+    assert not [r.message for r in qtlog.records if "paint" in r.message]
+
+
 def test_combs_run_through_all_that_is_cut(with_faces: Hands) -> None:
     hands, sight = with_faces, with_faces.session.sight
     hands.window.set_station("Check")

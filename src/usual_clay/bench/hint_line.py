@@ -51,8 +51,9 @@ class HintLine(Guarded, QWidget):
         self.place.setMinimumWidth(196)
         self.place.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row.addWidget(self.place)
-        session.work.progressed.connect(self._show)
-        session.work.ended.connect(self._show)
+        # Not at once: work may begin while a view paints, and a bar that is set paints too.
+        session.work.progressed.connect(self._show, Qt.ConnectionType.QueuedConnection)
+        session.work.ended.connect(self._show, Qt.ConnectionType.QueuedConnection)
 
     def say(self, hint: str) -> None:
         """Say what the next click or key does."""
