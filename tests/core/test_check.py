@@ -27,7 +27,7 @@ from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.make import DrawnSettings, make_curve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.core.spline.tessellate import grid_triangles
-from usual_clay.job.checking import against_scan
+from usual_clay.job.checking import NothingNearError, against_scan
 from usual_clay.job.combs import parts_of
 from usual_clay.job.face_figures import tightest_of, undercut_of
 from usual_clay.job.items import Surface
@@ -229,6 +229,10 @@ def test_what_lies_past_the_end_of_what_was_made_is_not_off_it() -> None:
     assert found.report.max == pytest.approx(0.03, abs=1e-6)
     assert found.spots == []
     assert scan.vertex_areas.sum() - found.unmade == pytest.approx(200 + 200 * np.sqrt(2), rel=0.02)
+    # Where all lies far off the figures of nothing would be no figures.
+    away = TriangleMesh(scan.vertices + np.array([0.0, 0, 500]), scan.triangles)
+    with pytest.raises(NothingNearError, match="nothing lies within 1 mm of what is shown"):
+        against_scan(sheets, away, Tolerance(0.05))
     # Over the crease nothing ends.
     assert found.judged[np.abs(scan.vertices @ [1, 0, 0]) + (y.ravel() - 10) ** 2 < 0.01].all()
 

@@ -7,6 +7,8 @@ import html
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from usual_clay.core.errors import sentence
+
 STYLE = """
 body { font-family: Inter, sans-serif; font-size: 9pt; color: #2B2A28; }
 h1 { font-size: 18pt; color: #8E3D1B; margin-bottom: 0; }
@@ -188,7 +190,8 @@ def _floating(told: Mapping[str, Any]) -> list[str]:
 def _against(told: Mapping[str, Any], share: str) -> list[str]:
     found = told["against_scan"]
     if found is None:
-        return []
+        why = told["not_judged"]
+        return [f"<h2>All of it against the scan</h2><p>{_text(sentence(why))}</p>"] if why else []
     unmade, unmeasured = found["unmade_area"] / 100, found["unmeasured_area"] / 100
     words = (
         f"<h2>All of it against the scan</h2><p>{100 * found['within_share']:.1f} % of the area"

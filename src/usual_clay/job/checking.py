@@ -14,6 +14,7 @@ from usual_clay.core.check.deviation import Report, Tolerance, judge
 from usual_clay.core.check.free_edges import FreeEdges
 from usual_clay.core.check.joints import Face, face_of_surface
 from usual_clay.core.check.spots import OutSpot, spots_of
+from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import tree_of
 from usual_clay.core.scan.mesh import TriangleMesh, unit
 from usual_clay.core.scan.sample import as_shares
@@ -73,13 +74,23 @@ class AgainstScan:
     unmeasured: float
 
 
+class NothingNearError(GeometryError):
+    """What was measured lies far off all that was made."""
+
+
 def against_scan(
     items: Sequence[Surface | Body],
     mesh: TriangleMesh,
     tolerance: Tolerance,
     accepted: Sequence[Accepted] = (),
 ) -> AgainstScan:
-    """Judge all that was made by all that was measured, but for accepted spots."""
+    """Judge all that was made by all that was measured, but for accepted spots.
+
+    Raises
+    ------
+    NothingNearError
+        Where nothing is left to judge by.
+    """
     whole = triangles_of(items, CHORD * tolerance.deviation)
     away, which, nearest = tree_of(whole).nearest(mesh.vertices)
     a, b, c = (whole.vertices[whole.triangles[which, k]] for k in range(3))
@@ -101,6 +112,12 @@ def against_scan(
     counts = judged.copy()
     for _, spot in taken:
         counts[spot.vertices] = False
+    if not counts.any():
+        besides = " but what is accepted" if taken else ""
+        raise NothingNearError(
+            f"of what was measured nothing{besides} lies within {reach:g} mm of what is shown:"
+            " show what was fitted to it, or bring the two together"
+        )
     return AgainstScan(
         signed,
         judged,

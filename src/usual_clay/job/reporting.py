@@ -11,7 +11,13 @@ import numpy as np
 from usual_clay import __version__
 from usual_clay.core.check.joints import FoundJoint, find_joints
 from usual_clay.core.progress import Progress, silent, stretch
-from usual_clay.job.checking import AgainstScan, against_scan, checked_items, faces_in
+from usual_clay.job.checking import (
+    AgainstScan,
+    NothingNearError,
+    against_scan,
+    checked_items,
+    faces_in,
+)
 from usual_clay.job.edits.bodies import cost_of
 from usual_clay.job.items import (
     Accepted,
@@ -44,9 +50,12 @@ def report_of(job: Job, progress: Progress = silent) -> dict[str, Any]:
     joints = find_joints(faces_in(items), LIMIT, stretch(progress, 0.0, 0.5))
     progress(0.5, "Judging by the scan")
     scan = next(job.all(Scan), None)
-    found = None
+    found, unjudged = None, ""
     if scan is not None and items:
-        found = against_scan(items, scan.mesh, job.tolerance, list(job.all(Accepted)))
+        try:
+            found = against_scan(items, scan.mesh, job.tolerance, list(job.all(Accepted)))
+        except NothingNearError as error:
+            unjudged = str(error)
     progress(0.9, "Writing")
     shown = [item for item in job.items.values() if item.visible]
     return {
@@ -65,6 +74,7 @@ def report_of(job: Job, progress: Progress = silent) -> dict[str, Any]:
         "floating": [_floating(item) for item in shown if isinstance(item, Floating)],
         "joints": [joint_row(joint) for joint in joints],
         "against_scan": None if found is None else scan_rows(found),
+        "not_judged": unjudged,
         "recipes": [_made_by(job, item) for item in job.all(Followed) if item.recipe is not None],
     }
 
