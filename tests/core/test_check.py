@@ -112,6 +112,12 @@ def test_stripes_of_a_cylinder_lie_where_they_must() -> None:
     assert scale[1] == pytest.approx(0.1, rel=1e-6)
     assert np.ptp(shades("mean", found.mean, (-0.1, 0.1)), axis=0).max() < 1e-9
     assert scale_of("mean", [found.mean], [found.area], Scaling(0.02, 0.3)) == (0.02, 0.3)
+    # Where nothing lies behind half of a skin, the walls of the rest set the scale.
+    walls = np.array([2.0, 2.0, 2.4, np.inf, np.inf, np.inf])
+    scale = scale_of("walls", [walls], [np.ones(6)], Scaling())
+    assert scale[1] == pytest.approx(3.0)
+    assert np.isfinite(shades("walls", walls, scale)).all()
+    assert np.isfinite(scale_of("walls", [walls[3:]], [np.ones(3)], Scaling())).all()
     # A lamp's tubes along the cylinder: one straight above, the others by equal turns.
     tilt = np.arctan2(found.normals[:, 0], found.normals[:, 2])
     lit = lamp_lines(found.normals, np.array([1.0, 0, 0]), 6) > 0.9

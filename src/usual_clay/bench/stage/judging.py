@@ -161,13 +161,17 @@ def scale_of(
         return scaling.low, scaling.high
     if way.limit is not None and not way.walls:
         return way.limit, 10 * way.limit
-    if not values:
-        return 0.0, 1.0
+    every = np.concatenate([*values, np.zeros(0)])
+    # Where nothing lies behind a skin there is no wall, and no figure.
+    known = np.isfinite(every)
     if way.limit is not None:
-        usual = float(np.median(np.concatenate(values)))
+        usual = float(np.median(every[known])) if known.any() else 0.0
         return way.limit, max(1.5 * usual, 2 * way.limit)
+    if not known.any():
+        return 0.0, 1.0
     ends = np.array([scaling.ends, 1 - scaling.ends])
-    low, high = (float(x) for x in quantiles(np.concatenate(values), ends, np.concatenate(areas)))
+    shares = np.concatenate(areas)[known]
+    low, high = (float(x) for x in quantiles(every[known], ends, shares))
     if way.signed:
         most = max(abs(low), abs(high), 1e-12)
         return -most, most
