@@ -93,10 +93,12 @@ def _finer(shape: BodyShape) -> tuple[Floats, Floats, Ints, Ints]:
         mine = triangles[cut]
         order = (longest[cut][:, None] + np.arange(3)) % 3
         a, b, c = np.take_along_axis(mine, order, axis=1).T
-        # An edge that two triangles share is halved once.
-        edges, which = np.unique(np.sort(np.stack([a, b], axis=1), axis=1), axis=0,
-                                 return_inverse=True)  # fmt: skip
-        middle = len(vertices) + which.ravel()
+        # An edge that two triangles share is halved once; one number for both of its ends is the
+        # sooner sorted.
+        count = len(vertices)
+        keys, which = np.unique(np.minimum(a, b) * count + np.maximum(a, b), return_inverse=True)
+        edges = np.stack([keys // count, keys % count], axis=1)
+        middle = count + which
         vertices = np.concatenate([vertices, vertices[edges].mean(axis=1)])
         normals = np.concatenate([normals, normals[edges].mean(axis=1)])
         faces = np.concatenate([faces, faces[edges[:, 0]]])

@@ -12,10 +12,12 @@ from usual_clay.core.body.faces import faces_of
 from usual_clay.core.check.curvature import Bent, bent, dot
 from usual_clay.core.check.joints import Face
 from usual_clay.core.progress import Progress, silent
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.seeds import feet_within
 
 # So far inside a face's surface, as a share of it, bends are taken: at a pole there are none.
 INSIDE = 1e-4
+# Places on a body lie no farther off its exact faces than this share of its size.
+ON_FACE = 2e-3
 
 
 def bent_at(
@@ -39,12 +41,13 @@ def bent_at(
     """
     found = np.zeros((5, len(points)))
     surfaces = surfaces or faces_of("", shape)
+    near = ON_FACE * float(np.ptp(points, axis=0).max())
     for number, face in enumerate(surfaces):
         progress(number / len(surfaces), "Looking how its faces bend")
         mine = np.flatnonzero(faces == number)
         if not len(mine):
             continue
-        feet = foot_points(face.surface, points[mine])
+        feet = feet_within(face.surface, points[mine], np.full(len(mine), near))
         u, v = (
             np.clip(t, low + INSIDE * (high - low), high - INSIDE * (high - low))
             for t, (low, high) in zip((feet.u, feet.v), face.surface.domain, strict=True)

@@ -7,16 +7,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from usual_clay.core.arrays import Floats
-from usual_clay.core.spline.closest import curve_foot_points, foot_points, grid_seed
+from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.seeds import feet_within
 from usual_clay.core.spline.surface import BSplineSurface
 
 # What is shown while a hand drags need not be nearer than a part in a hundred thousand.
 LIVE_STEP = 1e-5
 # A foot on what is being dragged is followed so many steps from where it lay.
 LIVE_STEPS = 3
-# Distances that differ by no more than this share of a surface's size are the same.
-SAME = 1e-6
 
 
 @dataclass(frozen=True, eq=False)
@@ -115,9 +114,5 @@ def live_feet(surface: BSplineSurface, points: Floats, known: Floats | None = No
     if known is None or len(known) != len(points):
         feet = foot_points(surface, points)
     else:
-        feet = foot_points(surface, points, grid_seed(surface, points))
-        size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
-        lost = np.flatnonzero(np.abs(feet.signed) > np.abs(known) + SAME * size)
-        if len(lost):
-            feet.put(lost, foot_points(surface, points[lost]))
+        feet = feet_within(surface, points, np.abs(known))
     return LiveFeet(points, surface, feet.u, feet.v, feet.signed)

@@ -1,4 +1,4 @@
-"""Seeds for the feet of very many points, from those of a choice of them."""
+"""Feet of very many points, soon found: by seeds, and by how far off they can lie."""
 
 from __future__ import annotations
 
@@ -6,11 +6,13 @@ import numpy as np
 import scipy
 
 from usual_clay.core.arrays import Floats, Ints
-from usual_clay.core.spline.closest import foot_points
+from usual_clay.core.spline.closest import FootPoints, foot_points, grid_seed
 from usual_clay.core.spline.surface import BSplineSurface
 
 # Seeds are brought nearer by so many points, on a grid of so many cells each way.
 SCOUTS, CELLS = 8_000, 80
+# Distances that differ by no more than this share of a surface's size are the same.
+SAME = 1e-6
 
 
 def nearer_seed(
@@ -36,6 +38,20 @@ def nearer_seed(
         for old, total in zip(seed, sums, strict=True)
     )
     return moved_u, moved_v
+
+
+def feet_within(surface: BSplineSurface, points: Floats, within: Floats) -> FootPoints:
+    """Find the feet of points of which it is known within how many mm, (n,), they lie.
+
+    Most are reached from the nearest place of a grid; the whole surface is looked at for those
+    alone that would lie farther off.
+    """
+    feet = foot_points(surface, points, grid_seed(surface, points))
+    size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+    lost = np.flatnonzero(np.abs(feet.signed) > within + SAME * size)
+    if len(lost):
+        feet.put(lost, foot_points(surface, points[lost]))
+    return feet
 
 
 def _about(cell: Ints, values: Floats) -> Floats:
