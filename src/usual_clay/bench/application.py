@@ -9,10 +9,12 @@ from PySide6.QtWidgets import QApplication
 from usual_clay import __version__
 from usual_clay.bench.sweeper import Sweeper
 from usual_clay.bench.theme.looks import dress
+from usual_clay.core.memory import keep_one_store
 
 
 def make_application() -> QApplication:
     """Return the application, dressed."""
+    keep_one_store()
     existing = QApplication.instance()
     app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("usual-clay")

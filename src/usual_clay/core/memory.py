@@ -1,9 +1,22 @@
-"""Memory that was let go of, given back to the system."""
+"""Memory: in one store, and given back to the system when it was let go of."""
 
 from __future__ import annotations
 
 import ctypes
 from contextlib import suppress
+
+# What glibc calls the most stores that threads may have (mallopt, M_ARENA_MAX).
+MOST_STORES = -8
+
+
+def keep_one_store() -> None:
+    """Let all threads take memory from one store, before there are any.
+
+    With one each, what a thread leaves between what is still used is of no use to others: a job
+    opened and closed fifty times would end with a quarter more than it began with.
+    """
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL("libc.so.6").mallopt(MOST_STORES, 1)
 
 
 def give_back() -> None:
