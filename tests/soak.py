@@ -254,6 +254,7 @@ def open_small(window: Window) -> None:
     job, _, _ = make.add(job, "loft", LoftSettings(), sections=sections)
     job, _, _ = make.add(job, "copy", CopySettings("z", 15.0), curve=sections[0])
     points = PointList(id=job.new_id("points"), name="Points", points=-net)
+    window.session.new()
     window.session.commit(job.with_item(points), "small things")
     settle(window)
 
@@ -288,10 +289,8 @@ def soak(
             for _ in range(ROUND):
                 hand.step()
             hand.round(Path(folder))
-            count = len(window.session.job.items)
-            if count > MOST_SMALL and small:
-                window.session.new()
-            if count < (4 if small else 20) or (small and count > MOST_SMALL):
+            fewest, most = (4, MOST_SMALL) if small else (20, sys.maxsize)
+            if not fewest <= len(window.session.job.items) <= most:
                 # Little is left to do anything with, or more than is small.
                 (open_small if small else open_demo)(window)
     return hand.told

@@ -51,9 +51,8 @@ class HintLine(Guarded, QWidget):
         self.place.setMinimumWidth(196)
         self.place.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row.addWidget(self.place)
-        # Not at once: work may begin while a view paints, and a bar that is set paints too.
-        session.work.progressed.connect(self._show, Qt.ConnectionType.QueuedConnection)
-        session.work.ended.connect(self._show, Qt.ConnectionType.QueuedConnection)
+        session.work.progressed.connect(self._show)
+        session.work.ended.connect(self._show)
 
     def say(self, hint: str) -> None:
         """Say what the next click or key does."""

@@ -24,9 +24,9 @@ from usual_clay.files.job_file import read_job, read_sound, read_steps, write_jo
 from usual_clay.files.shared import Shared
 from usual_clay.job.edits import make
 from usual_clay.job.edits.arrange import in_group
-from usual_clay.job.edits.shaping import places_of, with_moved
+from usual_clay.job.edits.shaping import places_of, shaped, with_moved
 from usual_clay.job.history import History
-from usual_clay.job.items import Curve, Followed, Item, ItemId, Surface
+from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError, forget
 from usual_clay.job.remake import with_quick_followers
 from usual_clay.log import logger
@@ -151,9 +151,9 @@ class Session(QObject):
 
     def _leave_out_gone(self) -> None:
         """Choose no points that are no longer there."""
-        shaped = self.job.get(self.choice.item, Curve) or self.job.get(self.choice.item, Surface)
-        if shaped is not None:
-            self.choice.points_left(len(places_of(shaped, self.choice.point_kind)))
+        curve = shaped(self.job, self.choice.item)
+        if curve is not None:
+            self.choice.points_left(len(places_of(curve, self.choice.point_kind)))
 
     # ---- small edits ---------------------------------------------------------------------
 

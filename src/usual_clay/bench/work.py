@@ -9,7 +9,7 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from usual_clay.bench.guard import faults
 from usual_clay.core.progress import Cancelled, Progress, stoppable
@@ -96,9 +96,12 @@ class Work(QObject):
     ended = Signal(object)
     failed = Signal(object, object)
     _came = Signal(object, str, object)
+    _begun = Signal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        # Told a moment later: work may begin while a view paints, and what shows it paints too.
+        self._begun.connect(self.progressed, Qt.ConnectionType.QueuedConnection)
         self._running: dict[tuple[str, str], Request] = {}
         self._waiting: dict[tuple[str, str], Request] = {}
         self._came.connect(self._deliver)
@@ -205,7 +208,7 @@ class Work(QObject):
 
     def _launch(self, request: Request) -> None:
         self._running[request.key] = request
-        self.progressed.emit(request)
+        self._begun.emit(request)
         name = f"{request.purpose} {request.owner}".strip()
         start_thread(self, name, self._run, request)
 

@@ -38,8 +38,8 @@ def dots(a: Floats, b: Floats) -> Floats:
 def medians(values: Floats) -> Floats:
     """Return the medians along the first axis, which is short: (k, n) gives (n,).
 
-    A sorting network (Knuth, volume 3, 5.3.4), all columns at once: several times as fast as
-    sorting each.
+    A sorting network (Knuth, volume 3, 5.3.4), all columns at once: faster than to sort
+    each.
     """
     rows, middle = [*values], (len(values) - 1) // 2
     for last in range(len(rows) - 1, middle - 1, -1):

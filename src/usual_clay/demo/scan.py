@@ -83,8 +83,7 @@ def _volume(mesh: TriangleMesh) -> float:
 
 def _smoothed(mesh: TriangleMesh) -> Floats:
     """Even out the triangles along the surface, keeping every vertex on the true shape."""
-    links = mesh.neighbours.copy()
-    links.data = np.ones_like(links.data)
+    links = mesh.links
     average = diags_array(1.0 / np.maximum(np.asarray(links.sum(axis=1)).ravel(), 1)) @ links
     vertices = mesh.vertices
     for _ in range(5):

@@ -18,7 +18,7 @@ from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.afloat import Held, holds_of
-from usual_clay.job.edits.shaping import handle_at, has_through, with_handle
+from usual_clay.job.edits.shaping import handle_at, has_through, shaped, with_handle
 from usual_clay.job.items import Curve, Floating, Followed, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.remake import basis_of, source_of
@@ -152,14 +152,10 @@ def handles_of(job: Job, chosen: ItemId | None) -> Sequence[Paddle | Held]:
     return []
 
 
-def _with_handles(job: Job, chosen: ItemId | None) -> Curve | Surface | None:
-    return job.get(chosen, Curve) or job.get(chosen, Surface)
-
-
 def paddle_under(pane: Canvas, x: float, y: float) -> Paddle | None:
     """Return the handle whose paddle is at a pixel."""
     session = pane.session
-    curve = _with_handles(session.job, session.choice.item)
+    curve = shaped(session.job, session.choice.item)
     if curve is None or not curve.visible or curve.locked:
         return None
     return handle_at_pixel(pane, paddles(session.job, curve, session.choice.points), x, y)
@@ -178,7 +174,7 @@ def handle_at_pixel(pane: Canvas, handles: Sequence[Handle], x: float, y: float)
 def drag_handle(pane: Canvas, paddle: Paddle) -> Gesture:
     """Move a paddle flat in the view; Shift changes both ends of a bridge, or all of a border."""
     session = pane.session
-    curve = _with_handles(session.job, session.choice.item)
+    curve = shaped(session.job, session.choice.item)
     if curve is None or not session.may_change(curve):
         return
     made = None

@@ -16,9 +16,9 @@ from usual_clay.core.spline.basis import SplineError
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
 from usual_clay.core.spline.surface import BSplineSurface, surface_derivatives
-from usual_clay.job.edits.shaping import Shaped, live_of_item, places_of, with_places
+from usual_clay.job.edits.shaping import Shaped, live_of_item, places_of, shaped, with_places
 from usual_clay.job.edits.surfaces import chosen_with, neighbours_of, reach_weights
-from usual_clay.job.items import Curve, Surface
+from usual_clay.job.items import Surface
 
 HINT = (
     "<b>Drag</b> a point; <b>Shift</b> takes several. While dragging, <b>X Y Z</b> hold it to an"
@@ -46,9 +46,7 @@ def point_under(pane: Canvas, x: float, y: float) -> int | None:
 def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
     """Move the grabbed point and those chosen with it; keep it on release."""
     session = pane.session
-    curve = session.job.get(session.choice.item, Curve) or session.job.get(
-        session.choice.item, Surface
-    )
+    curve = shaped(session.job, session.choice.item)
     if curve is None:
         return
     chosen = set(session.choice.points)
@@ -198,9 +196,7 @@ def _normal(shape: Spline, place: Floats) -> Floats | None:
 def nudge(pane: Canvas, step: tuple[int, int]) -> None:
     """Move the chosen points by the nudge step across or up the view."""
     session = pane.session
-    curve = session.job.get(session.choice.item, Curve) or session.job.get(
-        session.choice.item, Surface
-    )
+    curve = shaped(session.job, session.choice.item)
     if curve is None:
         return
     camera = pane.view.camera

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.sparse import csr_array, diags_array
+from scipy.sparse import diags_array
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.scan.mesh import TriangleMesh, unit
@@ -17,10 +17,7 @@ PIECE = 400_000
 
 def smoothed_normals(mesh: TriangleMesh, rings: int = RINGS) -> Floats:
     """Return vertex normals averaged over some rings of neighbours, (n, 3)."""
-    count = len(mesh.vertices)
-    links = mesh.neighbours
-    graph = csr_array((np.ones_like(links.data), links.indices, links.indptr), shape=links.shape)
-    average = graph + diags_array(np.ones(count))
+    average = mesh.links + diags_array(np.ones(len(mesh.vertices)))
     normals = mesh.gather(mesh.face_vectors)
     for _ in range(rings):
         normals = average @ normals

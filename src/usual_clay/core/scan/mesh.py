@@ -100,7 +100,7 @@ class TriangleMesh:
         """The vertex graph, (n, n), each entry 1."""
         count = len(self.vertices)
         # Smaller numbers are the sooner put in order.
-        start = self.triangles.astype(np.int32 if count < 2**31 else np.int64)
+        start = self.triangles.astype(np.int32)
         end = start[:, [1, 2, 0]]
         apart = start != end
         start, end = start[apart], end[apart]

@@ -40,8 +40,8 @@ DIRECTIONS, PARTS_OF_WAY = 97, np.array([0.03, 0.1, 0.3, 0.6, 1.0])
 NEAR_POLE = 0.01
 # Points far off are compared with one place in so many along each direction.
 EVERY = 3
-# Of a surface of more pieces those that a block has to do with are to be few.
-MANY_PIECES = 256
+# Of a surface of more control points the pieces that a block has to do with are to be few.
+MANY_POINTS = 256
 
 
 @dataclass(frozen=True, eq=False)
@@ -205,7 +205,7 @@ def _some_steps(
     going: Ints,
 ) -> Ints:
     """Move some of the points towards their feet; return which have not come to rest."""
-    if len(going) > BLOCK and surface.counts[0] * surface.counts[1] > MANY_PIECES:
+    if len(going) > BLOCK and surface.counts[0] * surface.counts[1] > MANY_POINTS:
         # A block has to do with few pieces of the surface, and is the sooner evaluated.
         going = going[in_pieces(surface, result.u[going], result.v[going])]
     left: list[Ints] = []

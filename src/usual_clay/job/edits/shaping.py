@@ -30,6 +30,11 @@ Shaped = Curve | Surface
 Live = LiveDistance | LiveFeet | None
 
 
+def shaped(job: Job, item_id: ItemId | None) -> Shaped | None:
+    """Return an item if it is a curve or a surface."""
+    return job.get(item_id, Curve) or job.get(item_id, Surface)
+
+
 def has_through(curve: Followed) -> bool:
     """Tell whether a curve is drawn by other points than its control points."""
     drawn = curve.made_by(DrawnSettings)
