@@ -298,6 +298,8 @@ def soak(
 
 def main() -> int:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    # What it leaves unsaved is nobody's job.
+    os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="usual-clay-soak-")
     from usual_clay.bench.application import make_application
 
     make_application()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import tempfile
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -22,13 +23,19 @@ Wanted = TypeVar("Wanted", bound="Item")
 def write_shots(folder: Path, names: Sequence[str] = ()) -> None:
     """Write one PNG for each main view into a folder, or only for those that are named."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    with tempfile.TemporaryDirectory() as own:
+        # A user's jobs that were not saved, and recent ones, are in no picture.
+        os.environ |= {"XDG_STATE_HOME": own, "XDG_CONFIG_HOME": own}
+        _write(folder, names)
+
+
+def _write(folder: Path, names: Sequence[str]) -> None:
     from usual_clay.bench.application import make_application
+    from usual_clay.bench.shots_made import MADE
     from usual_clay.bench.start import retire
 
     app = make_application()
     folder.mkdir(parents=True, exist_ok=True)
-    from usual_clay.bench.shots_made import MADE
-
     for name, arrange in {**VIEWS, **MADE}.items():
         if names and name not in names:
             continue
