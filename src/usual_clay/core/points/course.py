@@ -15,6 +15,8 @@ LONGEST_SLIP = 8
 # points inside lead to.
 BREAKS_OFF, INSIDE = 0.5, 5
 ROUNDS = 30
+# A point to which alone a run makes a detour has so many times that of those beside it.
+DETOUR = 1.5
 # A run's direction is told over one point in so many, and no more than so many either way.
 DIRECTION_EACH, WIDEST = 50, 8
 # Of a long run about so many places tell its noise.
@@ -189,6 +191,23 @@ def _smooth_ends(points: Floats, strays: Bools, limit: float) -> Bools:
         if off <= BREAKS_OFF * limit * (max(along[0], step) / min(step, usual)) ** 2:
             smooth[way][:at_end] = True
     return smooth
+
+
+def lone_strays(points: Floats, limit: float, closed: bool = False) -> Bools:
+    """Mark the points to which alone a run makes a detour of more than `limit` mm, (n,).
+
+    Of a run whose points lie so far apart, or so unevenly, that it has no smooth course. The way
+    there and back is to be far longer than that from the one before to the one behind, and more
+    of a detour than those to the points beside it.
+    """
+    ring = np.concatenate([points[-1:], points, points[:1]]) if closed else points
+    legs = np.linalg.norm(np.diff(ring, axis=0), axis=1)
+    across = np.linalg.norm(ring[2:] - ring[:-2], axis=1)
+    detour = legs[:-1] + legs[1:] - across
+    beside = np.pad(detour, 1)
+    out = (detour > limit) & (detour > across)
+    out &= detour > DETOUR * np.maximum(beside[:-2], beside[2:])
+    return out if closed else np.pad(out, 1)
 
 
 def _run_lengths(marked: Bools, closed: bool) -> Ints:

@@ -179,7 +179,7 @@ def through_points(
     """
     _apart(points)
     degree = min(degree, len(points) - 1, HIGHEST_DEGREE)
-    t = _parameters(points, spacing)
+    t = spaced(points, spacing)
     if degree % 2 == 0 and len(points) > degree + 1:
         # With inner knots an even degree would swing between the points.
         degree -= 1
@@ -211,7 +211,7 @@ def closed_through(
         raise SplineError("a closed curve goes through three points or more")
     ring = np.concatenate([points, points[:1]])
     _apart(ring)
-    t = _parameters(ring, spacing)
+    t = spaced(ring, spacing)
     spline = scipy.interpolate.make_interp_spline(t, ring, 3, bc_type="periodic")
     knots = np.concatenate([np.zeros(4), t[1:-1], np.ones(4)])
     sites = greville(knots, 3)
@@ -223,7 +223,7 @@ def closed_through(
     return BSplineCurve(knots, control)
 
 
-def _parameters(points: Floats, spacing: Spacing) -> Floats:
+def spaced(points: Floats, spacing: Spacing = "centripetal") -> Floats:
     """Return the parameters of through-points on [0, 1]."""
     steps = np.linalg.norm(np.diff(points, axis=0), axis=1) ** POWERS[spacing]
     t = np.concatenate([[0], np.cumsum(steps)])

@@ -11,16 +11,24 @@ import numpy as np
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.found import Found, found_in
+from usual_clay.core.fit.curve.guides import guided, runs_to_and_fro
 from usual_clay.core.fit.curve.pulls import Conditions, System, knot_slopes, pulls_of
 from usual_clay.core.fit.curve.sequence import (
     CurveFit,
     PointSequence,
     TraceSettings,
+    most_controls,
     parts_of,
     thinned,
 )
 from usual_clay.core.fit.solve.adaptive import spread_knots
-from usual_clay.core.points.course import LONGEST_SLIP, noise_of, suggest_slips, usual_slip_limit
+from usual_clay.core.points.course import (
+    LONGEST_SLIP,
+    lone_strays,
+    noise_of,
+    suggest_slips,
+    usual_slip_limit,
+)
 from usual_clay.core.progress import Progress, silent
 from usual_clay.core.spline.basis import basis_functions, clamped, even_knots
 from usual_clay.core.spline.closest import curve_foot_points
@@ -90,14 +98,14 @@ def fit_sequence(
             break
     if len(light.points) < len(part.points) or not fitter.believed.all():
         # All points draw the curve that the thinned run has settled, but those that stray from it.
-        place = np.linspace(0, len(fitter.t) - 1, len(part.points) + part.closed)
-        seed = np.interp(place, np.arange(len(fitter.t)), fitter.t)
+        seed, count = fitter.state.t, len(part.points) + part.closed
+        if len(light.points) < len(part.points):
+            seed = np.interp(np.linspace(0, len(seed) - 1, count), np.arange(len(seed)), seed)
         fitter = SequenceFitter(part, settings.degree, (curve, seed))
         for _ in range(FULL_ROUNDS):
             fitter.refine(curve.knots)
         curve = fitter.state.curve
-    seed = fitter.t[: len(part.points)]
-    return CurveFit(curve, curve_foot_points(curve, part.points, seed)[2], fitter.believed)
+    return CurveFit(curve, curve_foot_points(curve, part.points, fitter.t)[2], fitter.believed)
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,8 +149,10 @@ class SequenceFitter:
 
     Attributes
     ----------
+    points : (n, 3) array
+        Of the run and the guides between them; a closed run's first comes once more at its end.
     weights : (n,) array
-        0 for points that stray; a closed run's first point comes once more at its end.
+        0 for points that stray, and little for guides.
     chord : (n,) array
         Chord lengths, as parameters.
     """
@@ -155,39 +165,42 @@ class SequenceFitter:
     ) -> None:
         """Begin with chord lengths, or with a curve and about where the points lie on it."""
         self.run, self.degree = run, degree
-        self.points = np.concatenate([run.points, run.points[:1]]) if run.closed else run.points
-        out = np.zeros(len(self.points), dtype=bool)
-        out[: len(run.points)] = self._strays() if settled is None else False
-        out[-1] |= run.closed and out[0]
-        self._take(out)
+        self._guided = guided(run.points, run.closed)
+        self.points = self._guided.points
         if settled is None:
+            self._take(self._strays())
             return
         curve, seed = settled
         t, _, away = curve_foot_points(curve, self.points, seed, most=4)
+        away = away[self._guided.own]
         limit = max(STRAYS * run.noise, STRAYS * float(np.median(away)), 1e-12)
         self._take((away > limit) & (np.mean(away > limit) < MOST_STRAYS))
         self.state = self._at_rest(curve, t)
 
     def _take(self, out: Bools) -> None:
-        """Leave points out: neither do they lengthen the way from one to the next."""
-        self.weights = np.where(out, 0.0, 1.0)
-        kept = np.flatnonzero(~out)
+        """Leave points of the run out: neither do they lengthen the way from one to the next."""
+        self.weights = self._guided.weights(out)
+        kept = np.flatnonzero(self.weights > 0)
         legs = np.linalg.norm(np.diff(self.points[kept], axis=0), axis=1)
         along = np.concatenate([[0], np.cumsum(legs)])
         if not along[-1] > 0:
             raise FitError("all points of the run are on one spot")
         self.length = float(along[-1])
-        self.chord = np.interp(np.arange(len(out)), kept, along / self.length)
+        self.ends = kept[[0, -1]]
+        self.chord = np.interp(np.arange(len(self.points)), kept, along / self.length)
 
     def _strays(self) -> Bools:
         run = self.run
         if not self._may_stray:
             return np.zeros(len(run.points), dtype=bool)
-        limit = max(STRAYS * run.noise, self._usual_limit)
-        out = suggest_slips(run.points, limit, run.closed)
-        # Where much strays, on the whole or in a place, it is the shape.
-        near = np.convolve(out, np.ones(2 * LONGEST_SLIP + 1), "same")
-        return out & (near <= LONGEST_SLIP) & (out.mean() < MOST_STRAYS)
+        limit = STRAYS * run.noise
+        lone = lone_strays(run.points, limit, run.closed)
+        if self.has_course:
+            out = suggest_slips(run.points, max(limit, self._usual_limit), run.closed)
+            # Where much strays, on the whole or in a place, it is the shape.
+            near = np.convolve(out, np.ones(2 * LONGEST_SLIP + 1), "same")
+            lone |= out & (near <= LONGEST_SLIP) & (out.mean() < MOST_STRAYS)
+        return lone & (lone.mean() < MOST_STRAYS)
 
     @property
     def _may_stray(self) -> bool:
@@ -207,13 +220,13 @@ class SequenceFitter:
 
     @property
     def t(self) -> Floats:
-        """The points' parameters."""
-        return self.state.t
+        """The parameters of the run's points."""
+        return self.state.t[self._guided.own]
 
     @property
     def believed(self) -> Bools:
         """Which points of the run do not stray."""
-        return self.weights[: len(self.run.points)] > 0
+        return self.weights[self._guided.own] > 0
 
     @property
     def noise(self) -> float:
@@ -250,7 +263,7 @@ class SequenceFitter:
         out = (away > STRAYS * usual) & (beside < ALONE * away) & self.believed
         if not out.any() or np.mean(out | ~self.believed) > MOST_STRAYS:
             return False
-        self._leave_out(out | ~self.believed)
+        self._take(out | ~self.believed)
         return True
 
     def believe(self, within: float) -> bool:
@@ -262,12 +275,12 @@ class SequenceFitter:
         out = ~self.believed & ~near
         found = int(out.sum()) < int((~self.believed).sum())
         if found:
-            self._leave_out(out)
+            self._take(out)
         return found
 
-    def _leave_out(self, out: Bools) -> None:
-        """Leave out some of the run's points; a closed run's first one comes twice."""
-        self._take(np.append(out, out[:1]) if self.run.closed else out)
+    def runs_to_and_fro(self) -> bool:
+        """Tell whether the curve turns back and on again between two points."""
+        return runs_to_and_fro(self.state.curve, self.state.t[self.weights > 0])
 
     def fit(
         self,
@@ -286,7 +299,7 @@ class SequenceFitter:
         parameters astray; adaptive knots begin with what a richer curve shows of the shape. Knots
         that a search has found stay where they are.
         """
-        if len(self.points) < controls:
+        if most_controls(self.run, self.degree) < controls:
             raise FitError(
                 f"{len(self.run.points)} points are too few for {controls} control points"
             )
@@ -332,14 +345,14 @@ class SequenceFitter:
             self.state = before
             self.refine(np.delete(curve.knots, self.degree + 1 + int(least)))
             self._ease(progress, lambda: self.within(share) <= enough, enough, share)
-            if self.within(share) <= enough:
+            if self.within(share) <= enough and not self.runs_to_and_fro():
                 return True
         self.state = before
         return False
 
     def _begin(self, controls: int, done: Callable[[], bool]) -> None:
         """Spread knots as a richer curve shows the shape."""
-        first = min(2 * controls, max(controls, len(self.points) // 3))
+        first = min(2 * controls, max(controls, len(self.run.points) // 3))
         self.state = self._first(even_knots(first, self.degree), self.chord)
         for _ in range(FIRST_ROUNDS):
             self.refine(spread_knots(self.state.curve.knots, self.state.curve.points, controls))
@@ -422,7 +435,7 @@ class SequenceFitter:
 
     def _moved(self, spans: Floats) -> Floats:
         """Return knots of given spans, none of them too narrow."""
-        least = max(NARROWEST, POINTS_EACH / len(self.points))
+        least = max(NARROWEST, POINTS_EACH / len(self.run.points))
         least = min(least, 0.5 / len(spans))
         spans = np.maximum(spans / spans.sum(), least)
         inner = np.cumsum(spans / spans.sum())[:-1]
@@ -453,6 +466,9 @@ class SequenceFitter:
         bend = speed + _dots(gap, second)
         step = slope / np.where(bend > 0.2 * speed, bend, np.maximum(speed, 1e-300))
         t = np.clip(t - np.clip(step, -BOLDEST_STEP, BOLDEST_STEP), 0.0, 1.0)
+        if not self.run.closed:
+            # A curve ends where its run does, however well it would go on.
+            t[self.ends] = 0.0, 1.0
         places = curve_derivatives(curve, t, 2)
         inside = (t > 0) & (t < 1)
         gap, first = places[0] - self.points, places[1]
@@ -463,7 +479,7 @@ class SequenceFitter:
         distance = np.sqrt(np.maximum(_dots(gap, gap) - along, 0.0))
         square = float(np.average(distance**2, weights=self.weights))
         pulls = self.weights * pulls_of(places, inside, self.points, self.weights)
-        return State(curve, t, places, pulls, distance[: len(self.run.points)], square)
+        return State(curve, t, places, pulls, distance[self._guided.own], square)
 
     def _conditions(self, knots: Floats, near: BSplineCurve | None) -> Conditions | None:
         """Return what must hold of the control points, if anything."""

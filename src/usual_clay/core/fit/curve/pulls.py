@@ -13,7 +13,7 @@ from usual_clay.core.spline.basis import basis_functions, gram, span_of
 from usual_clay.core.spline.curve import BSplineCurve
 
 # The least stiffness that settles control points between which no point of the run lies.
-LEAST_STIFFNESS = 1e-9
+LEAST_STIFFNESS = 1e-6
 # A curve's length is told from the places of each so many points.
 LENGTH_EACH = 8
 

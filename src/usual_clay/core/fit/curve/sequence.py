@@ -152,6 +152,11 @@ def parts_of(
     ]
 
 
+def most_controls(run: PointSequence, degree: int) -> int:
+    """Return how many control points a run can tell: those of a closed curve meet at its ends."""
+    return len(run.points) + (min(degree, 3) if run.closed else 0)
+
+
 def thinned(run: PointSequence) -> PointSequence:
     """Return a run of enough points to settle parameters and knots by, both ends kept."""
     step = max(1, round(len(run.points) / SETTLING_POINTS))

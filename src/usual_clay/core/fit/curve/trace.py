@@ -14,6 +14,7 @@ from usual_clay.core.fit.curve.sequence import (
     CurveFit,
     PointSequence,
     TraceSettings,
+    most_controls,
     parts_of,
     thinned,
 )
@@ -90,8 +91,7 @@ def trace(
     if settings.part >= len(parts):
         raise FitError(f"the run has only {len(parts)} parts between corners now")
     search = _Search(parts[settings.part], settings, tolerance, found, progress)
-    # One for each point of an open run passes through them all.
-    most = min(limit, len(search.part.points) - search.part.closed)
+    most = min(limit, most_controls(search.part, settings.degree))
     fewest = settings.degree + 1
     if most < fewest:
         raise FitError(f"{len(search.part.points)} points are too few for degree {settings.degree}")
@@ -124,6 +124,8 @@ class _Search:
         self.noise = self.fitter.noise
         self.seen: dict[int, Candidate] = {}
         self.states: dict[int, State] = {}
+        # Those that turn to and fro between points: they meet nothing.
+        self.wild: set[int] = set()
         # Whether it was given up as more control points would only copy noise, and the most tried.
         self.at_noise, self.most = False, 0
 
@@ -171,6 +173,7 @@ class _Search:
         """Begin anew: other points count than did before."""
         self.seen.clear()
         self.states.clear()
+        self.wild.clear()
 
     def _wear(self, count: int, fewest: int) -> None:
         """Take one knot after the other out while the tolerance holds."""
@@ -185,7 +188,10 @@ class _Search:
         if count not in self.seen:
             self.fitter.fit(count, self.settings.knots, self._within(count), *self._aim)
             self._keep(count)
-        return self.seen[count].deviation(self.tolerance.share) <= self._aim[0]
+        return (
+            count not in self.wild
+            and self.seen[count].deviation(self.tolerance.share) <= self._aim[0]
+        )
 
     def _within(self, count: int) -> Progress:
         """Return the progress of a fit with a count."""
@@ -207,7 +213,11 @@ class _Search:
         self.states[count] = self.fitter.state
         levels = distance_levels(self.fitter.counted(self.fitter.state, self.tolerance.share))
         self.seen[count] = Candidate(count, 1, levels)
-        self.found(self.seen[count])
+        if self.fitter.runs_to_and_fro():
+            self.wild.add(count)
+        else:
+            self.wild.discard(count)
+            self.found(self.seen[count])
 
     def _only_noise(self, count: int, most: int) -> bool:
         """Tell whether the deviation has come down to the noise, and more would only copy it.
@@ -218,7 +228,7 @@ class _Search:
         best = min(c.deviation(share) for c in self.seen.values())
         if floor <= self.tolerance.deviation or best >= 1.1 * floor:
             return False
-        richer, points = min(RICHER * count, most), len(self.fitter.points)
+        richer, points = min(RICHER * count, most), len(self.fitter.run.points)
         if self._meets(richer):
             return False
         by_chance = np.sqrt(max(points - richer, 1) / max(points - count, 1))
@@ -227,13 +237,14 @@ class _Search:
     def settled(self, run: PointSequence, cancelled: bool) -> Traced:
         """Fit the best found to all points."""
         share = self.tolerance.share
-        met = [n for n, c in self.seen.items() if c.deviation(share) <= self._aim[0]]
         if not self.seen:
             self._meets(self.settings.sized(self.settings.degree + 1).controls)
-        count = min(met) if met else min(self.seen, key=lambda n: self.seen[n].deviation(share))
+        calm = {n: c for n, c in self.seen.items() if n not in self.wild} or dict(self.seen)
+        met = [n for n in calm if self._meets(n)]
+        count = min(met) if met else min(calm, key=lambda n: calm[n].deviation(share))
         settings, fit, report = self._fitted(run, count, met)
-        self.seen[settings.controls] = Candidate(settings.controls, 1, distance_levels(fit.signed))
-        ordered = tuple(self.seen[n] for n in sorted(self.seen))
+        calm[settings.controls] = Candidate(settings.controls, 1, distance_levels(fit.signed))
+        ordered = tuple(calm[n] for n in sorted(calm))
         words = self._in_words(fit, settings.controls, report, cancelled)
         return Traced(fit, settings, report, ordered, words, self.tolerance, cancelled)
 
