@@ -86,7 +86,7 @@ def _centre_outline(job: Job) -> Job:
             job = _traced(job, name, points, replace(settings, part=part), 0.6)
     halves = named(job, Curve, "Back outline"), named(job, Curve, "Belly outline")
     bridge = BridgeSettings(
-        first_smooth=1, second_smooth=1, first_strength=1.4, second_strength=2.6
+        first_smooth=1, second_smooth=1, first_strength=1.7, second_strength=2.2
     )
     return follow(job, "Tail bridge, side", "bridge", bridge, first=halves[0], second=halves[1])
 

@@ -12,7 +12,7 @@ from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.found import Found, found_in
 from usual_clay.core.fit.curve.guides import guided, runs_to_and_fro
-from usual_clay.core.fit.curve.pulls import Conditions, System, knot_slopes, pulls_of
+from usual_clay.core.fit.curve.pulls import Along, Conditions, System, knot_slopes, pulls_of
 from usual_clay.core.fit.curve.sequence import (
     CurveFit,
     PointSequence,
@@ -179,6 +179,9 @@ class SequenceFitter:
 
     def _take(self, out: Bools) -> None:
         """Leave points of the run out: neither do they lengthen the way from one to the next."""
+        # What is held is no stray.
+        out = out.copy()
+        out[[0, -1]] &= ~np.array(self.run.held)
         self.weights = self._guided.weights(out)
         kept = np.flatnonzero(self.weights > 0)
         legs = np.linalg.norm(np.diff(self.points[kept], axis=0), axis=1)
@@ -444,7 +447,8 @@ class SequenceFitter:
 
     def _system(self, knots: Floats, near: State) -> System:
         conditions = self._conditions(knots, near.curve)
-        return System.of(knots, self.degree, near.t, near.pulls, conditions)
+        along = Along(near.curve, near.square)
+        return System.of(knots, self.degree, near.t, near.pulls, conditions, along)
 
     def _first(self, knots: Floats, t: Floats) -> State:
         """Fit knots to points that do not slide."""

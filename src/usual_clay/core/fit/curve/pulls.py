@@ -10,10 +10,17 @@ from scipy.sparse import csr_array
 from usual_clay.core.arrays import Bools, Floats, Ints, dots
 from usual_clay.core.fit.solve.slide import LEAST_ALONG, PLACES, TOO_FAR, pulled
 from usual_clay.core.spline.basis import basis_functions, gram, span_of
-from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.curve import BSplineCurve, curve_derivatives
+from usual_clay.core.spline.surface import sample_parameters
 
 # The least stiffness that settles control points between which no point of the run lies.
-LEAST_STIFFNESS = 1e-6
+LEAST_STIFFNESS = 1e-9
+# A curve whose speed changes by its own length over the domain costs as much as this share of what
+# points are off, squared; they are taken to be off by these shares of its length at the least and
+# the most.
+CALM, LEAST_OFF, MOST_OFF = 0.005, 1e-6, 0.02
+# A span is looked at on so many places.
+PLACES_EACH = 4
 # A curve's length is told from the places of each so many points.
 LENGTH_EACH = 8
 
@@ -61,6 +68,48 @@ class Conditions:
 
 
 @dataclass(frozen=True, eq=False)
+class Along:
+    """A curve along which speed is to change calmly, and how far points are from it, squared.
+
+    Where points slide, what a curve does along itself moves them no farther off: it could as well
+    run to and fro.
+    """
+
+    near: BSplineCurve
+    square: float
+
+    def energy(self, knots: Floats, degree: int, total: float) -> Floats:
+        """Return what changes of speed cost for points of a total weight, (6, k, k)."""
+        t = sample_parameters(knots, PLACES_EACH)[:-1] + np.repeat(
+            np.diff(np.unique(knots)) / (2 * PLACES_EACH), PLACES_EACH
+        )
+        share = np.repeat(np.diff(np.unique(knots)) / PLACES_EACH, PLACES_EACH)
+        ahead = curve_derivatives(self.near, t, 1)[1].T
+        speed = np.sqrt(dots(ahead, ahead))
+        length = max(float(share @ speed), 1e-300)
+        ahead = ahead / np.maximum(speed, 1e-300)
+        off = np.clip(np.sqrt(self.square) / length, LEAST_OFF, MOST_OFF)
+        counted = total * CALM * off**2 * share
+        pulls = np.stack([counted * ahead[i] * ahead[j] for i, j in PLACES])
+        span, values = basis_functions(knots, degree, t, 2)
+        return _summed_pairs(len(knots) - degree - 1, span - degree, values[2], pulls)
+
+
+def _summed_pairs(count: int, first: Ints, rows: Floats, pulls: Floats) -> Floats:
+    """Sum the products of each point's rows, times its pulls, (6, k, k)."""
+    # For each pair of a point's rows, where in the matrix their product is summed.
+    one, other = np.triu_indices(len(rows))
+    products = rows[one] * rows[other]
+    where = ((first + one[:, None]) * count + first + other[:, None]).ravel()
+    blocks = np.empty((6, count, count))
+    for block, pull in zip(blocks, pulls, strict=True):
+        sums = np.bincount(where, (products * pull).ravel(), count * count)
+        block[:] = sums.reshape(count, count)
+        block += np.triu(block, 1).T
+    return blocks
+
+
+@dataclass(frozen=True, eq=False)
 class System:
     """The normal equations of a spline of given knots through points.
 
@@ -85,21 +134,21 @@ class System:
 
     @classmethod
     def of(
-        cls, knots: Floats, degree: int, t: Floats, pulls: Floats, conditions: Conditions | None
+        cls,
+        knots: Floats,
+        degree: int,
+        t: Floats,
+        pulls: Floats,
+        conditions: Conditions | None,
+        along: Along | None = None,
     ) -> System:
         """Sum the equations span by span."""
-        count, order = len(knots) - degree - 1, degree + 1
+        count = len(knots) - degree - 1
         span, values = basis_functions(knots, degree, t)
         rows, first = values[0], span - degree
-        # For each pair of a point's rows, where in the matrix their product is summed.
-        one, other = np.triu_indices(order)
-        products = rows[one] * rows[other]
-        where = ((first + one[:, None]) * count + first + other[:, None]).ravel()
-        blocks = np.empty((6, count, count))
-        for block, pull in zip(blocks, pulls, strict=True):
-            sums = np.bincount(where, (products * pull).ravel(), count * count)
-            block[:] = sums.reshape(count, count)
-            block += np.triu(block, 1).T
+        blocks = _summed_pairs(count, first, rows, pulls)
+        if along is not None and degree > 1:
+            blocks += along.energy(knots, degree, float(pulls[:3].sum()) / 3)
         stiff = gram(knots, degree, min(2, degree))
         stiff = LEAST_STIFFNESS * np.trace(blocks[0]) / max(np.trace(stiff), 1e-300) * stiff
         matrix = np.empty((3, count, 3, count))

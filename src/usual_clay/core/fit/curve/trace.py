@@ -255,7 +255,7 @@ class _Search:
         share, nearest = self.tolerance.share, (np.inf, count)
         tried: dict[int, tuple[TraceSettings, CurveFit, Report]] = {}
         without: int | None = None
-        more = range(count, count + max(MORE, count // 4))
+        more = range(count, min(count + max(MORE, count // 4), self.most + 1))
         for controls in (*more, *sorted(n for n in met if n > more[-1])):
             settings = self._settings(controls)
             fit = fit_sequence(run, settings)
