@@ -59,7 +59,7 @@ def _belly(job: Job) -> Job:
     job = arch(job, "Belly arch, middle", float(start[0]), -1, start)
     along = ("Widest line", "Belly outline", "Widest line twin")
     across = ("Belly arch, front", "Belly arch, middle", "Belly arch, rear")
-    settings = NetSettings(within=NEAR)
+    settings = NetSettings(within=job.tolerance.deviation)
     return _hidden(
         _made(job, "Belly net", "net", settings, "Belly region", along=along, across=across)
     )

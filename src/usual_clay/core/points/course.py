@@ -15,6 +15,8 @@ LONGEST_SLIP = 8
 # points inside lead to.
 BREAKS_OFF, INSIDE = 0.5, 5
 ROUNDS = 30
+# Of points twice as far apart shape leaves at least so many times as much.
+TWICE_AS_FAR = 4.0
 # A point to which alone a run makes a detour has so many times that of those beside it.
 DETOUR = 1.5
 # A run's direction is told over one point in so many, and no more than so many either way.
@@ -86,12 +88,23 @@ def noise_of(points: Floats) -> float:
 
     From third divided differences, over the way along the run, of what lies across it: shape that
     is nearly a parabola over four points leaves none, however unevenly they are spaced. The median
-    tells, which strays hardly move.
+    tells, which strays hardly move. Of sparse runs shape leaves some: the more of every other
+    point, where noise would leave as much.
 
     Parameters
     ----------
     points : (n, 3) array
         In order.
+    """
+    left, wider = roughness_of(points), roughness_of(points[::2])
+    shape = max(wider**2 - left**2, 0.0) / (TWICE_AS_FAR**2 - 1)
+    return float(np.sqrt(max(left**2 - shape, 0.0)))
+
+
+def roughness_of(points: Floats) -> float:
+    """Return by how much four points in a row differ from a parabola across the run, mm.
+
+    That is noise at the most; shape that sparse points cannot tell is in it too.
     """
     count = len(points)
     if count < 12:

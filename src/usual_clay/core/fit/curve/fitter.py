@@ -173,7 +173,7 @@ class SequenceFitter:
         curve, seed = settled
         t, _, away = curve_foot_points(curve, self.points, seed, most=4)
         away = away[self._guided.own]
-        limit = max(STRAYS * run.noise, STRAYS * float(np.median(away)), 1e-12)
+        limit = max(STRAYS * run.roughness, STRAYS * float(np.median(away)), 1e-12)
         self._take((away > limit) & (np.mean(away > limit) < MOST_STRAYS))
         self.state = self._at_rest(curve, t)
 
@@ -196,7 +196,7 @@ class SequenceFitter:
         run = self.run
         if not self._may_stray:
             return np.zeros(len(run.points), dtype=bool)
-        limit = STRAYS * run.noise
+        limit = STRAYS * run.roughness
         lone = lone_strays(run.points, limit, run.closed)
         if self.has_course:
             out = suggest_slips(run.points, max(limit, self._usual_limit), run.closed)
@@ -209,7 +209,7 @@ class SequenceFitter:
     def _may_stray(self) -> bool:
         # A run without noise has no strays: what leaves its course is shape.
         least = LEAST_NOISE * float(np.ptp(self.run.points, axis=0).max())
-        return len(self.run.points) > 40 and self.run.noise >= least
+        return len(self.run.points) > 40 and self.run.roughness >= least
 
     @cached_property
     def _usual_limit(self) -> float:
@@ -219,7 +219,7 @@ class SequenceFitter:
     def has_course(self) -> bool:
         """Whether points lie so near a smooth course that strays are told by it, or there is none
         that could stray."""
-        return not self._may_stray or self._usual_limit <= NO_COURSE * STRAYS * self.run.noise
+        return not self._may_stray or self._usual_limit <= NO_COURSE * STRAYS * self.run.roughness
 
     @property
     def t(self) -> Floats:

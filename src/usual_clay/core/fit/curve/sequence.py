@@ -12,7 +12,7 @@ import numpy as np
 from usual_clay.core.arrays import Bools, Floats, Place
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.corners import find_corners
-from usual_clay.core.points.course import noise_of
+from usual_clay.core.points.course import noise_of, roughness_of
 from usual_clay.core.spline.basis import HIGHEST_DEGREE
 from usual_clay.core.spline.curve import BSplineCurve
 
@@ -111,6 +111,11 @@ class PointSequence:
         """The standard deviation of one coordinate's noise, mm."""
         return noise_of(self.points)
 
+    @cached_property
+    def roughness(self) -> float:
+        """What noise comes to at the most, mm; of sparse points shape is in it."""
+        return roughness_of(self.points)
+
 
 @dataclass(frozen=True, eq=False)
 class CurveFit:
@@ -129,7 +134,7 @@ def parts_of(
     A run without corners comes back whole, closed if it was.
     """
     at = (
-        find_corners(run.points, run.closed, corners, run.noise)
+        find_corners(run.points, run.closed, corners, run.roughness)
         if corners > 0
         else np.zeros(0, np.int64)
     )
