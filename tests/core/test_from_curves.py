@@ -22,7 +22,7 @@ from usual_clay.core.build.straight import ExtrudeSettings, RuledSettings, extru
 from usual_clay.core.build.turned import RevolveSettings, TubeSettings, revolve_guide, tube_guide
 from usual_clay.core.check.edges import edge_joint
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.progress import silent
 from usual_clay.core.spline.boundary import border_curve

@@ -9,7 +9,7 @@ import pytest
 from scipy.spatial import cKDTree
 
 from usual_clay.core.check.deviation import Tolerance
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.points.course import lone_strays

@@ -7,7 +7,7 @@ import pytest
 
 from tests.shapes import box_mesh, sphere
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.points.ball_in_space import offset_along_normals
 from usual_clay.core.points.course import suggest_slips

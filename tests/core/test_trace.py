@@ -22,7 +22,7 @@ from usual_clay.core.check.comb import comb_of, in_words
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.curve.corners import find_corners
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.pulls import knot_slopes
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, parts_of
 from usual_clay.core.fit.curve.trace import trace, trace_parts

@@ -17,7 +17,7 @@ from tests.solids import box_faces, write_facets
 from usual_clay.core.body.afloat import ClosedMesh
 from usual_clay.core.body.operate import operate
 from usual_clay.core.body.settings import JoinSettings
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.make import DrawnSettings, make_curve

@@ -9,7 +9,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, as_place, as_places
 from usual_clay.core.build.combine import BridgeSettings, PairSettings, TwinSettings
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings, parts_of
 from usual_clay.core.fit.curve.trace import trace
 from usual_clay.core.picture.outline import OutlineSettings, find_outline

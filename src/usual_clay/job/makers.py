@@ -32,7 +32,7 @@ from usual_clay.core.build.placed import (
 )
 from usual_clay.core.check.deviation import distance_levels
 from usual_clay.core.fit.cast import Cast, cast
-from usual_clay.core.fit.curve.fitter import fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
 from usual_clay.core.fit.curve.holds import HoldSettings, apply_holds
 from usual_clay.core.fit.curve.sequence import CurveFit, TraceSettings
 from usual_clay.core.fit.parameterize.region import CastSettings

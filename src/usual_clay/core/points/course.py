@@ -209,9 +209,9 @@ def _smooth_ends(points: Floats, strays: Bools, limit: float) -> Bools:
 def lone_strays(points: Floats, limit: float, closed: bool = False) -> Bools:
     """Mark the points to which alone a run makes a detour of more than `limit` mm, (n,).
 
-    Of a run whose points lie so far apart, or so unevenly, that it has no smooth course. The way
-    there and back is to be far longer than that from the one before to the one behind, and more
-    of a detour than those to the points beside it.
+    It tells strays also where points lie so far apart, or so unevenly, that there is no smooth
+    course. The way there and back is to be more than twice that from the one before to the one
+    behind, and more of a detour than those to the points beside it.
     """
     ring = np.concatenate([points[-1:], points, points[:1]]) if closed else points
     legs = np.linalg.norm(np.diff(ring, axis=0), axis=1)

@@ -80,10 +80,8 @@ class Along:
 
     def energy(self, knots: Floats, degree: int, total: float) -> Floats:
         """Return what changes of speed cost for points of a total weight, (6, k, k)."""
-        t = sample_parameters(knots, PLACES_EACH)[:-1] + np.repeat(
-            np.diff(np.unique(knots)) / (2 * PLACES_EACH), PLACES_EACH
-        )
         share = np.repeat(np.diff(np.unique(knots)) / PLACES_EACH, PLACES_EACH)
+        t = sample_parameters(knots, PLACES_EACH)[:-1] + share / 2
         ahead = curve_derivatives(self.near, t, 1)[1].T
         speed = np.sqrt(dots(ahead, ahead))
         length = max(float(share @ speed), 1e-300)

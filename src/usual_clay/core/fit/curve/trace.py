@@ -9,7 +9,8 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Report, Tolerance, distance_levels, judge, percent
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.curve.fitter import SequenceFitter, State, counted, fit_sequence
+from usual_clay.core.fit.curve.fit import fit_sequence
+from usual_clay.core.fit.curve.fitter import SequenceFitter, State, counted
 from usual_clay.core.fit.curve.sequence import (
     CurveFit,
     PointSequence,
