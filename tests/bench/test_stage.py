@@ -390,7 +390,7 @@ def test_a_portrait_follows_a_few_control_points_as_if_made_anew() -> None:
     moved = replace(surface, points=lifted)
     quick = followed(old, moved)
     assert quick is not None
-    uu, vv = (part.ravel() for part in np.meshgrid(quick.u, quick.v, indexing="ij"))
+    uu, vv = (part.ravel() for part in np.meshgrid(quick.grid.u, quick.grid.v, indexing="ij"))
     assert quick.vertices == pytest.approx(surface_points(moved, uu, vv), abs=1e-9)
     assert quick.normals == pytest.approx(surface_normals(moved, uu, vv), abs=1e-9)
     # Far from the point nothing was touched, and with other knots there is nothing to go by.

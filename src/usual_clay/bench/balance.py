@@ -200,7 +200,7 @@ class Chart(QWidget):
 
     def _place_note(self) -> None:
         x = float(self.present_line.value())
-        (left, right), (_, high) = self.plot.viewRange()
+        (left, right), (low, high) = self.plot.viewRange()
         # The note hangs from the top, beside the present line: where it fits, and never cut off.
         room, wide = self.plot.getViewBox().width(), self.note.boundingRect().width()
         place = (x - left) / (right - left) * room
@@ -208,6 +208,12 @@ class Chart(QWidget):
         start = after if after + wide <= room else before if before >= 0 else room - wide
         self.note.setAnchor(((place - start) / wide, 0))
         self.note.setPos(x, high)
+        # What is said of the noise stands on the left, unless the note hangs there.
+        words, box = self.noise_words, self.note.boundingRect()
+        down = (high - words.pos().y()) / (high - low) * self.plot.getViewBox().height()
+        covered = start < words.boundingRect().width() and down < box.height()
+        words.setAnchor((1, 0) if covered else (0, 0))
+        words.setPos(right if covered else left, words.pos().y())
 
     # ---- mouse ---------------------------------------------------------------------------
 

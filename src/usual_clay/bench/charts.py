@@ -13,17 +13,21 @@ from usual_clay.bench.theme.theme import now
 pg.setConfigOptions(antialias=True)
 STEPS = (1, 2, 5)
 MOST_DECADES = 1.9
+# So high is half of a label, pixels.
+HALF_LABEL = 6.0
 
 
 class LogAxis(Guarded, pg.AxisItem):
     """An axis of decades, labelled 1, 2, 5."""
 
-    def tickValues(self, low: float, high: float, _size: float) -> list:
+    def tickValues(self, low: float, high: float, size: float) -> list:
         powers = range(int(np.floor(low)) - 1, int(np.ceil(high)) + 1)
         # Over many decades only these are named, so that labels do not crowd.
         steps = STEPS if high - low < MOST_DECADES else STEPS[:1]
         ticks = [p + np.log10(step) for p in powers for step in steps]
-        return [(1.0, [tick for tick in ticks if low <= tick <= high])]
+        # At the end of an upright axis half of a label would be cut off.
+        half = HALF_LABEL * (high - low) / max(size, 1.0) if self.orientation == "left" else 0.0
+        return [(1.0, [tick for tick in ticks if low + half <= tick <= high - half])]
 
     def tickStrings(self, values: list[float], _scale: float, _spacing: float) -> list[str]:
         return [f"{10**value:.4g}" for value in values]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from time import monotonic
 from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QSignalBlocker, Qt, QTimer, Signal
@@ -84,6 +85,8 @@ def set_look(part: QWidget, name: str, value: object) -> None:
 class Pace(QTimer):
     """Lets a panel follow at once, but only now and then while a hand drags: it is looked at then.
 
+    All of them then follow at one beat: what they show of one state is worked out once.
+
     Parameters
     ----------
     hurries : callable
@@ -95,20 +98,23 @@ class Pace(QTimer):
     def __init__(
         self, parent: QWidget, hurries: Callable[[], bool], follow: Callable[[], None]
     ) -> None:
-        super().__init__(parent, singleShot=True, interval=NOW_AND_THEN)
+        super().__init__(parent, singleShot=True, timerType=Qt.TimerType.PreciseTimer)
         self._hurries, self._follow, self._waits = hurries, follow, False
         self.timeout.connect(self._again)
 
     def ask(self) -> None:
         self._waits = self._hurries() and self.isActive()
         if not self._waits:
-            self.start() if self._hurries() else self.stop()
+            self._wait() if self._hurries() else self.stop()
             self._follow()
+
+    def _wait(self) -> None:
+        self.start(NOW_AND_THEN - int(1e3 * monotonic()) % NOW_AND_THEN)
 
     def _again(self) -> None:
         if self._waits:
             self._waits = False
-            self.start()
+            self._wait()
             self._follow()
 
 

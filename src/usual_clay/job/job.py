@@ -184,7 +184,7 @@ class Job:
 
 def forget() -> None:
     """Let go of what was worked out for jobs that are no longer open."""
-    for kept in (_part_inside, _loose_areas):
+    for kept in (_part_inside, _loose_areas, _region_areas):
         kept.cache_clear()
 
 
@@ -234,13 +234,23 @@ def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | 
     """Return how much of the area each measured point of a surface stands for."""
     inside = item.inside if isinstance(item, Surface | Body) else None
     if scan is not None:
-        vertices = inside
-        if isinstance(source, Region):
-            vertices = source.vertices if inside is None else _inside(source, inside)
-        if vertices is None or is_of_another(scan, vertices):
-            return None
-        return as_shares(scan.mesh.vertex_areas[vertices])
+        if not isinstance(source, Region):
+            return None if inside is None else _shares_of(scan, inside)
+        return (
+            _region_areas(source, scan)
+            if inside is None
+            else _shares_of(scan, _inside(source, inside))
+        )
     return _loose_areas(source) if isinstance(source, PointList) else None
+
+
+def _shares_of(scan: Scan, vertices: Ints) -> Floats | None:
+    return None if is_of_another(scan, vertices) else as_shares(scan.mesh.vertex_areas[vertices])
+
+
+@lru_cache(maxsize=4)
+def _region_areas(region: Region, scan: Scan) -> Floats | None:
+    return _shares_of(scan, region.vertices)
 
 
 @lru_cache(maxsize=4)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from usual_clay.bench.stage.portrait import Spots
@@ -35,15 +37,22 @@ def spot_colours(spots: Spots, signed: Floats, tolerance: float, full: float) ->
     What was not measured is hatched.
     """
     worn = now()
-    within, unmeasured = np.array(rgb(worn.bisque)), np.array(rgb(worn.unmeasured))
-    made = np.full((*spots.nearest.shape, 4), 255, dtype=np.uint8)
-    made[..., :3] = as_bytes(within)
-    blank = spots.nearest < 0
-    made[blank, :3] = as_bytes(unmeasured)
-    made[blank & spots.striped, :3] = as_bytes(HATCH * unmeasured + (1 - HATCH) * within)
+    made = _bare(spots, worn.bisque, worn.unmeasured).copy()
     # Most of a good fit is within: while a hand drags, only the rest is worked out.
-    out = ~blank & (np.abs(signed) > tolerance)[spots.nearest]
+    out = (spots.nearest >= 0) & (np.abs(signed) > tolerance)[spots.nearest]
     made[out, :3] = as_bytes(deviation_colours(signed[spots.nearest[out]], tolerance, full))
+    return made
+
+
+@lru_cache(maxsize=2)
+def _bare(spots: Spots, within: str, unmeasured: str) -> np.ndarray:
+    """Return the colours of spots where all that was measured is within tolerance."""
+    inside, blank = np.array(rgb(within)), np.array(rgb(unmeasured))
+    made = np.full((*spots.nearest.shape, 4), 255, dtype=np.uint8)
+    made[..., :3] = as_bytes(inside)
+    past = spots.nearest < 0
+    made[past, :3] = as_bytes(blank)
+    made[past & spots.striped, :3] = as_bytes(HATCH * blank + (1 - HATCH) * inside)
     return made
 
 

@@ -28,6 +28,15 @@ def triangle_data(
     return data
 
 
+def with_vertices(data: vtkPolyData, vertices: Floats, normals: Floats) -> vtkPolyData:
+    """Return the same triangles, as they are coloured, with their corners elsewhere."""
+    moved = vtkPolyData()
+    moved.ShallowCopy(data)
+    moved.SetPoints(_points(vertices))
+    moved.GetPointData().SetNormals(numpy_to_vtk(normals.astype(np.float32), deep=True))
+    return moved
+
+
 def quad_data(corners: Floats) -> vtkPolyData:
     """Return a rectangle for a texture, from its corners going round from the upper left."""
     places = np.array([[0.0, 1], [1, 1], [1, 0], [0, 0]])

@@ -104,8 +104,10 @@ def _whole(points: Bools) -> tuple[Bools, Bools]:
 
 
 def _radius(flat: Floats, surface: BSplineSurface) -> float:
-    legs = np.linalg.norm(np.diff(flat.reshape(*surface.counts, 2), axis=0), axis=2)
-    return float(np.clip(0.2 * np.median(legs), 1.4, 3.4))
+    net = flat.reshape(*surface.counts, 2)
+    # Seen aslant, points are the nearer one way.
+    leg = min(np.median(np.linalg.norm(np.diff(net, axis=k), axis=2)) for k in range(2))
+    return float(np.clip(0.2 * leg, 1.4, 3.4))
 
 
 def _draw_ghosts(painter: QPainter, view: View, surface: BSplineSurface) -> None:

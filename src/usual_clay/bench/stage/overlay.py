@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import scipy
 from PySide6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
@@ -178,10 +180,7 @@ def _draw_bar(
     """Draw colours, (n, 3), from left to right, with words under both ends and the middle."""
     _draw_panel(painter, box)
     bar = QRectF(box.left() + 10, box.top() + 9, box.width() - 20, 9)
-    gradient = QLinearGradient(bar.topLeft(), bar.topRight())
-    for place, colour in zip(np.linspace(0, 1, len(shades_)), shades_, strict=True):
-        gradient.setColorAt(float(place), QColor.fromRgbF(*colour))
-    painter.setBrush(QBrush(gradient))
+    painter.setBrush(_brush(shades_.tobytes()))
     painter.drawRoundedRect(bar, 3, 3)
     painter.setFont(text_font(8.5))
     painter.setPen(QColor(now().ink))
@@ -190,6 +189,18 @@ def _draw_bar(
     for side, each in zip(sides, words, strict=True):
         painter.drawText(line, side, each)
     painter.drawText(line.translated(0, MORE), Qt.AlignmentFlag.AlignHCenter, more)
+
+
+# A view is painted at every move of a hand, in the same colours.
+@lru_cache(maxsize=4)
+def _brush(shades_: bytes) -> QBrush:
+    """Return the brush of a bar that runs through colours, (n, 3), from left to right."""
+    colours_ = np.frombuffer(shades_).reshape(-1, 3)
+    gradient = QLinearGradient(0.0, 0.0, 1.0, 0.0)
+    gradient.setCoordinateMode(QLinearGradient.CoordinateMode.ObjectMode)
+    for place, colour in zip(np.linspace(0, 1, len(colours_)), colours_, strict=True):
+        gradient.setColorAt(float(place), QColor.fromRgbF(*colour))
+    return QBrush(gradient)
 
 
 def draw_axes(painter: QPainter, view: View, corner: QPointF) -> None:

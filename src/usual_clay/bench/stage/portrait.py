@@ -73,45 +73,32 @@ class Spots:
 
 
 @dataclass(frozen=True, eq=False)
-class Portrait:
-    """What is drawn of a surface.
+class Grid:
+    """The parameters at which a surface is drawn: the same ones while its control points move.
 
     Attributes
     ----------
-    geometry : BSplineSurface
-        The surface it was made of.
-    vertices, normals : (n, 3) arrays
-    triangles : (m, 3) integers
     u, v : (k,) and (l,) arrays
-        The parameters of the grid that the vertices are.
     steps : (int, int)
         How many of them a span has each way.
-    spots : Spots or None
-        Where it was measured; None where there is nothing to judge it by.
     """
 
-    geometry: BSplineSurface
-    vertices: Floats
-    normals: Floats
-    triangles: Ints
     u: Floats
     v: Floats
     steps: tuple[int, int]
-    spots: Spots | None
 
-    @property
-    def lines(self) -> list[Floats]:
-        """The isocurves at the knots."""
-        grid = self.vertices.reshape(len(self.u), len(self.v), 3)
-        return [*grid[:: self.steps[0]], *grid.transpose(1, 0, 2)[:: self.steps[1]]]
+    @cached_property
+    def triangles(self) -> Ints:
+        """Those between the vertices, (m, 3)."""
+        return grid_triangles(len(self.u), len(self.v))
 
-    @property
+    @cached_property
     def places(self) -> Floats:
         """Texture coordinates of the vertices, (n, 2): v to the right, u upwards."""
         u, v = np.meshgrid(self.u, self.v, indexing="ij")
         return np.stack([v.ravel(), u.ravel()], axis=1)
 
-    @property
+    @cached_property
     def stand_in(self) -> tuple[Ints, Ints] | None:
         """Every so manieth row and column of the vertices, (k,), and the triangles between them,
         (l, 3), for while the view moves; None where all of them are few enough."""
@@ -121,6 +108,38 @@ class Portrait:
         rows, columns = thinned(len(self.u), every), thinned(len(self.v), every)
         vertices = (rows[:, None] * len(self.v) + columns).ravel()
         return vertices, grid_triangles(len(rows), len(columns))
+
+
+@dataclass(frozen=True, eq=False)
+class Portrait:
+    """What is drawn of a surface.
+
+    Attributes
+    ----------
+    geometry : BSplineSurface
+        The surface it was made of.
+    grid : Grid
+    vertices, normals : (n, 3) arrays
+    spots : Spots or None
+        Where it was measured; None where there is nothing to judge it by.
+    """
+
+    geometry: BSplineSurface
+    grid: Grid
+    vertices: Floats
+    normals: Floats
+    spots: Spots | None
+
+    @property
+    def triangles(self) -> Ints:
+        return self.grid.triangles
+
+    @property
+    def lines(self) -> list[Floats]:
+        """The isocurves at the knots."""
+        grid = self.vertices.reshape(len(self.grid.u), len(self.grid.v), 3)
+        steps = self.grid.steps
+        return [*grid[:: steps[0]], *grid.transpose(1, 0, 2)[:: steps[1]]]
 
     @cached_property
     def tree(self) -> MeshTree:
@@ -134,8 +153,9 @@ class Portrait:
         a, b, c = self.vertices[corners]
         s, t = np.linalg.lstsq(np.stack([b - a, c - a], axis=1), point - a, rcond=None)[0]
         shares = np.array([1 - s - t, s, t])
-        u = float(shares @ self.u[corners // len(self.v)])
-        v = float(shares @ self.v[corners % len(self.v)])
+        columns = len(self.grid.v)
+        u = float(shares @ self.grid.u[corners // columns])
+        v = float(shares @ self.grid.v[corners % columns])
         return self.spots.at(u, v)
 
 
@@ -170,7 +190,7 @@ def make_portrait(
     spots = None
     if points is not None and signed is not None and len(points) == len(signed) > ABOUT:
         spots = spots_of(geometry, points, signed)
-    return Portrait(geometry, vertices, normals, grid_triangles(len(u), len(v)), u, v, steps, spots)
+    return Portrait(geometry, Grid(u, v, steps), vertices, normals, spots)
 
 
 def spots_of(geometry: BSplineSurface, points: Floats, signed: Floats) -> Spots:
@@ -242,18 +262,19 @@ def followed(old: Portrait, geometry: BSplineSurface) -> Portrait | None:
     if not len(rows):
         return replace(old, geometry=geometry)
     p, q = geometry.degrees
+    u, v = old.grid.u, old.grid.v
     low_u, high_u = np.searchsorted(
-        old.u, [geometry.knots_u[rows.min()], geometry.knots_u[rows.max() + p + 1]]
+        u, [geometry.knots_u[rows.min()], geometry.knots_u[rows.max() + p + 1]]
     )
     low_v, high_v = np.searchsorted(
-        old.v, [geometry.knots_v[columns.min()], geometry.knots_v[columns.max() + q + 1]]
+        v, [geometry.knots_v[columns.min()], geometry.knots_v[columns.max() + q + 1]]
     )
-    i = np.arange(low_u, min(high_u + 1, len(old.u)))
-    j = np.arange(low_v, min(high_v + 1, len(old.v)))
+    i = np.arange(low_u, min(high_u + 1, len(u)))
+    j = np.arange(low_v, min(high_v + 1, len(v)))
     if len(i) * len(j) > MOST_AT_ONCE:
         return None
-    uu, vv = (g.ravel() for g in np.meshgrid(old.u[i], old.v[j], indexing="ij"))
-    at = (i[:, None] * len(old.v) + j).ravel()
+    uu, vv = (g.ravel() for g in np.meshgrid(u[i], v[j], indexing="ij"))
+    at = (i[:, None] * len(v) + j).ravel()
     place, along_u, along_v = surface_derivatives(geometry, uu, vv, 1).transpose(0, 2, 1)
     vertices, normals = old.vertices.copy(), old.normals.copy()
     vertices[at], normals[at] = place, unit(np.cross(along_u, along_v))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
@@ -17,8 +18,8 @@ from usual_clay.bench.stage import colours
 from usual_clay.bench.stage.bodies import Bodies
 from usual_clay.bench.stage.judging import JUDGINGS, spots_drawn
 from usual_clay.bench.stage.kept import drop, same
-from usual_clay.bench.stage.models import line_data, paint, triangle_data
-from usual_clay.bench.stage.portrait import Portrait, followed, make_portrait
+from usual_clay.bench.stage.models import line_data, paint, triangle_data, with_vertices
+from usual_clay.bench.stage.portrait import Grid, Portrait, followed, make_portrait
 from usual_clay.bench.stage.reference_layers import curve_layer, picture_layer, shape_layers
 from usual_clay.bench.stage.scan_model import ScanModel, known_of, prepare
 from usual_clay.bench.stage.sights import Sights
@@ -454,14 +455,29 @@ def _drawn(
     """Return a surface's triangles in one colour, with places in a picture on it where there is
     one, and what stands for them while the view moves."""
 
+    whole, light = _frames(portrait.grid, in_picture, colours.as_bytes(tint).tobytes())
+    stand_in = portrait.grid.stand_in
+    data = with_vertices(whole, portrait.vertices, portrait.normals)
+    if light is None or stand_in is None:
+        return data, None
+    own = stand_in[0]
+    return data, with_vertices(light, portrait.vertices[own], portrait.normals[own])
+
+
+# While a hand drags only the vertices move.
+@lru_cache(maxsize=2)
+def _frames(grid: Grid, in_picture: bool, tint: bytes) -> tuple[vtkPolyData, vtkPolyData | None]:
+    """Return what surfaces drawn on one grid have in common, and their stand-ins."""
+
     def made(own: Ints | slice, triangles: Ints) -> vtkPolyData:
-        vertices, places = portrait.vertices[own], portrait.places[own] if in_picture else None
-        data = triangle_data(vertices, triangles, portrait.normals[own], places)
-        paint(data, colours.as_bytes(np.tile(tint, (len(vertices), 1))))
+        places = grid.places[own]
+        nowhere = np.zeros((len(places), 3))
+        data = triangle_data(nowhere, triangles, None, places if in_picture else None)
+        paint(data, np.tile(np.frombuffer(tint, dtype=np.uint8), (len(places), 1)))
         return data
 
-    light = portrait.stand_in
-    return made(slice(None), portrait.triangles), None if light is None else made(*light)
+    light = grid.stand_in
+    return made(slice(None), grid.triangles), None if light is None else made(*light)
 
 
 def _what_judges(measured: Region | PointList | None) -> object:

@@ -95,9 +95,8 @@ class LiveFeet:
         at = np.flatnonzero(near)
         if len(at):
             size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
-            feet = foot_points(
-                surface, self.points[at], (u[at], v[at]), step=1e-3 * size, most=LIVE_STEPS
-            )
+            seed = u[at], v[at]
+            feet = foot_points(surface, self.points[at], seed, 1e-3 * size, LIVE_STEPS, order=1)
             u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
         return LiveFeet(self.points, surface, u, v, signed)
 
