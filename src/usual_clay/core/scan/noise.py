@@ -15,6 +15,9 @@ REWEIGHTED, LEFT_OUT = 3, 3.5
 MUCH_LESS = 0.85
 # A quartic is tried on one patch in so many.
 FEWER = 3
+# Of no more points than these, half of them tell noise from shape: what they leave so many times as
+# much of is shape, of which half as many points leave about so many times the square.
+SPARSE, GROWS, GROWN = 2_000, 1.5, 16.0
 
 
 def estimate_noise(points: Floats, patches: int = 1500) -> float:
@@ -23,7 +26,9 @@ def estimate_noise(points: Floats, patches: int = 1500) -> float:
     Around each of `patches` points a height function is fitted to the nearest points in their
     principal frame, without those that it leaves far off; the median of the residual variances,
     divided by the median of the chi-square distribution, leaves creases out of account. A quartic
-    tells by how much less than a quadratic it leaves where it is the shape that bends.
+    tells by how much less than a quadratic it leaves where it is the shape that bends. Of few
+    points that would be taken for noise which bends between them: half of them leave as much noise,
+    and far more of a shape.
 
     Parameters
     ----------
@@ -36,6 +41,19 @@ def estimate_noise(points: Floats, patches: int = 1500) -> float:
     """
     if len(points) < 2 * PATCH:
         return 0.0
+    all_leave = _leave(points, patches)
+    if len(points) > SPARSE:
+        return all_leave
+    half = np.random.default_rng(0).permutation(len(points))[: len(points) // 2]
+    half_leave = _leave(points[half], patches)
+    if half_leave < GROWS * all_leave:
+        return all_leave
+    shape = (half_leave**2 - all_leave**2) / (GROWN - 1)
+    return float(np.sqrt(max(all_leave**2 - shape, 0.0)))
+
+
+def _leave(points: Floats, patches: int) -> float:
+    """Return the standard deviation of what local polynomials leave of points."""
     centres = points[np.linspace(0, len(points) - 1, min(patches, len(points))).astype(int)]
     _, index = cKDTree(points).query(centres, PATCH, workers=2)
     local = points[index] - points[index].mean(axis=1, keepdims=True)

@@ -24,6 +24,13 @@ APART = 3.5
 FAR_APART, ABOUT = 5.0, 200
 # Points with neighbours so many times as far off as usual have them sought where they lie flat.
 LIE_APART = 2.5
+# Points about one lie in a row where they spread so little across it, as a square of its length;
+# then twice as many are looked at, of which so many tell, up to so many.
+THIN, MOST_EVEN, MOST_ABOUT = 0.03, 16, 1024
+# So many neighbours are looked up at a time.
+LOOKED_UP = 4_000_000
+# Of so few points no more than this share are spikes: their features are a point or two wide.
+FEW, MOST_SPIKES = 1_000, 0.1
 
 
 @dataclass(frozen=True, eq=False)
@@ -254,17 +261,37 @@ def sample_of_points(points: Floats) -> Sample:
     """Return loose points with normals: of each one's neighbours' plane, all to one side.
 
     The side is that of the plane which fits all points best; what folds over it is told by
-    casting.
+    casting. Points that lie close in rows, as of sections, have the rows beside them for neighbours
+    too.
     """
     _check_finite(points)
-    near = cKDTree(points).query(points, min(2 * NEIGHBOURS, len(points)), workers=2)[1]
-    away = points[near] - points[near].mean(axis=1, keepdims=True)
-    spread = np.einsum("nki,nkj->nij", away, away)
-    normals = np.linalg.eigh(spread)[1][:, :, 0]
+    normals = _plane_normals(points)
     up = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
     up = up if up[np.argmax(np.abs(up))] > 0 else -up
     normals *= np.where(normals @ up < 0, -1.0, 1.0)[:, None]
     return Sample(points, normals)
+
+
+def _plane_normals(points: Floats) -> Floats:
+    """Return the normal of the plane through the points about each, (n, 3)."""
+    tree, normals = cKDTree(points), np.empty_like(points)
+    left, many = np.arange(len(points)), 2 * NEIGHBOURS
+    while len(left):
+        many = min(many, len(points))
+        # Of many about a point an even choice tells.
+        each = max(1, many // (2 * MOST_EVEN))
+        thin = np.empty(len(left), dtype=bool)
+        for part in np.array_split(np.arange(len(left)), -(-len(left) * many // LOOKED_UP)):
+            near = tree.query(points[left[part]], many, workers=2)[1].reshape(len(part), -1)
+            away = points[near[:, ::each]]
+            away = away - away.mean(axis=1, keepdims=True)
+            spread, axes = np.linalg.eigh(np.einsum("nki,nkj->nij", away, away))
+            normals[left[part]] = axes[:, :, 0]
+            thin[part] = spread[:, 1] < THIN * spread[:, 2]
+        if many == len(points) or many >= MOST_ABOUT:
+            break
+        left, many = left[thin], 2 * many
+    return normals
 
 
 def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
@@ -288,5 +315,7 @@ def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
     # Where half of its neighbours look like spikes too, it is the surface that has gone astray.
     out = np.flatnonzero(~inside)
     astray = (~inside[neighbours[out]]).mean(axis=1) >= 0.5
+    if len(signed) <= FEW and np.sum(~astray) > MOST_SPIKES * len(signed):
+        astray[:] = True
     weights[out[astray]] = 1.0
     return weights

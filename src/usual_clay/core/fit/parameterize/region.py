@@ -352,9 +352,12 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     """
     needed = settings.nu * settings.nv
     if len(sample.points) < needed:
+        least = needed == (settings.degree + 1) ** 2
+        why = f"that degree {settings.degree} takes at the least" if least else "asked for"
+        less = "a lower degree" if least else "fewer control points"
         raise FitError(
             f"the region has {len(sample.points)} points, fewer than the {needed} control points"
-            " asked for: choose a larger region or fewer control points"
+            f" {why}: choose a larger region or {less}"
         )
     if settings.closed:
         return _laid_round(sample, settings, settings.closed)

@@ -22,7 +22,7 @@ from usual_clay.core.fit.search.trials import Trials, best_so_far, draw_in, grow
 from usual_clay.core.fit.solve.run_out import is_pinched
 from usual_clay.core.fit.solve.slide import sides_of
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
-from usual_clay.core.scan.sample import Sample, beside
+from usual_clay.core.scan.sample import FEW, MOST_SPIKES, Sample, beside
 
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
@@ -223,8 +223,9 @@ class Found(NamedTuple):
     cast: Cast
     settings: CastSettings
     report: Report
-    # Whether it is spikes alone that it misses.
+    # Whether it is spikes alone that it misses, and what share of the area they are.
     but_spikes: bool = False
+    spiky: float = 0.0
 
 
 def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance) -> Search:
@@ -281,8 +282,12 @@ def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) 
         found = _fitted(sample, chosen, trials.tolerance, progress)
         if first is None and found.but_spikes:
             first = found
-        if found.report.met or not search.goes_on(found.report.at_share):
-            return found if found.report.met else first or found
+        report = found.report
+        if found.spiky > MOST_SPIKES and len(sample.points) <= FEW:
+            # What few points have for spikes is a feature that has too few knots.
+            report = judge(found.cast.feet.signed, trials.tolerance, sample.areas)
+        if report.met or not search.goes_on(report.at_share):
+            return found if report.met else first or found
 
 
 def _even(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Found:
@@ -325,7 +330,7 @@ def _fitted(sample: Sample, chosen: CastSettings, aim: Tolerance, progress: Prog
     without = judge(made.feet.signed[believed], aim, sample.areas[believed])
     # Spikes are not brought within a tolerance by more control points.
     makes_up = _makes_up(aim, spiky, sample.noise)
-    return Found(made, chosen, report if makes_up else without, without.met)
+    return Found(made, chosen, report if makes_up else without, without.met, spiky)
 
 
 def _makes_up(aim: Tolerance, spiky: float, noise: float) -> bool:
@@ -366,7 +371,7 @@ def in_words(
             f" {found}: {reached}."
         )
     most = max(seen, key=lambda pair: pair[0] * pair[1])
-    return (
-        f"The tolerance {tolerance.deviation:.3f} mm was not met. {len(seen)} sizes were tried, up"
-        f" to {most[0]} × {most[1]}. The nearest has {found}: {reached}."
-    )
+    tried = f"{len(seen)} sizes were tried, up to {most[0]} × {most[1]}. The nearest has {found}"
+    if len(seen) == 1:
+        tried = f"One size was tried. It has {found}"
+    return f"The tolerance {tolerance.deviation:.3f} mm was not met. {tried}: {reached}."

@@ -35,6 +35,8 @@ TRIED_OUT = 2
 FEW_POINTS = 2_000
 # While it has few points, a search does not go on to more control points than one for so many.
 POINTS_EACH = 8
+# In the end so many points take no more than one control point.
+LEAST_POINTS = 1.5
 # A choice of the points is to lie within this share of the tolerance: all of them then mostly do.
 CAUTION = 0.985
 # A choice that lies so much nearer than all points do has too few.
@@ -109,7 +111,8 @@ class KnotSearch:
     def _enough(self, attempt: Attempt) -> bool:
         self.attempt = attempt
         self.noted(attempt)
-        if self._all is not None and POINTS_EACH * np.prod(attempt.space.counts) > len(attempt.gap):
+        each = LEAST_POINTS if self._all is None else POINTS_EACH
+        if each * np.prod(attempt.space.counts) > len(attempt.gap):
             return True
         return self.holds(attempt)
 

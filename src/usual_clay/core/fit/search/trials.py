@@ -11,7 +11,7 @@ from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, surface_of
 from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization, parameterize
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
-from usual_clay.core.fit.search.knot_search import HOPELESS, KnotSearch
+from usual_clay.core.fit.search.knot_search import HOPELESS, LEAST_POINTS, KnotSearch
 from usual_clay.core.fit.solve.laid import Attempt, Laid
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import stiffness_of
@@ -19,8 +19,8 @@ from usual_clay.core.progress import Progress
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.surface import BSplineSurface
 
-# So often each candidate is fitted, and so many points it takes for each control point.
-TRIAL_ROUNDS, LEAST_POINTS = 3, 2
+# So often each candidate is fitted.
+TRIAL_ROUNDS = 3
 GROWTH = 1.3
 # Less gain than this from a step of growth, near the noise, and more points only copy noise.
 LEAST_GAIN = 0.02
@@ -40,7 +40,7 @@ class Trials:
         self.sample, self.settings, self.tolerance = sample, settings, tolerance
         self.found, self.progress = found, progress
         self.base: Parameterization = parameterize(
-            sample, settings.sized(settings.degree + 3, settings.degree + 3)
+            sample, settings.sized(settings.degree + 1, settings.degree + 1)
         )
         self.fewest = self.base.fewest(settings.degree)
         self.stiffness = stiffness_of(settings.smoothness, self.base.size)
@@ -216,7 +216,7 @@ def best_so_far(trials: Trials) -> tuple[int, int]:
 def knot_search(trials: Trials, limit: int) -> KnotSearch:
     """Return a search that stands at the coarsest surface."""
     settings, base = trials.settings, trials.base
-    most = min(limit, int(np.sqrt(len(trials.laid(0, 0).points) / LEAST_POINTS)))
+    total = int(len(trials.laid(0, 0).points) / LEAST_POINTS)
     # Even in one direction: as many there as it takes, found before.
     counts = [
         fewest if settings.is_adaptive(direction) else _even_count(trials, name, limit)
@@ -224,8 +224,8 @@ def knot_search(trials: Trials, limit: int) -> KnotSearch:
     ]
     space = base.start_space(settings.sized(counts[0], counts[1]))
     ends = [
-        max(count, most) if settings.is_adaptive(direction) else count
-        for direction, count in zip("uv", counts, strict=True)
+        max(count, min(limit, total // across)) if settings.is_adaptive(direction) else count
+        for direction, count, across in zip("uv", counts, counts[::-1], strict=True)
     ]
     laid = trials.laid(*counts)
     return KnotSearch(

@@ -246,7 +246,7 @@ def _about_worst(laid: Laid, attempt: Attempt, counts: tuple[int, int]) -> list[
     for _ in range(SOUGHT):
         near = (np.abs(t - middle[:, None]) < SEEN * wide[:, None]).all(axis=0)
         weight = missed[near]
-        if weight.sum() < ALONE * missed.sum():
+        if weight.sum() <= ALONE * missed.sum():
             return []
         middle = np.average(t[:, near], axis=1, weights=weight)
         wide = np.sqrt(np.average((t[:, near] - middle[:, None]) ** 2, axis=1, weights=weight))
