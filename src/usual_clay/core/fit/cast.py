@@ -10,6 +10,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
+from usual_clay.core.fit.parameterize.between import with_guides
 from usual_clay.core.fit.parameterize.mirror import mirrored
 from usual_clay.core.fit.parameterize.region import (
     FREE_EDGES,
@@ -104,9 +105,10 @@ class Cast:
 
 
 def with_images(sample: Sample, settings: CastSettings) -> Sample:
-    """Return what is fitted: the points, and behind them their mirror images where wanted."""
+    """Return what is fitted: the points, and behind them their mirror images where wanted, or
+    guides between rows of loose points."""
     if not settings.symmetric:
-        return sample
+        return with_guides(sample)
     return mirrored(sample, "xyz".index(settings.symmetric))
 
 

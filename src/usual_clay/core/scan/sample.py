@@ -24,6 +24,8 @@ APART = 3.5
 FAR_APART, ABOUT = 5.0, 200
 # Points with neighbours so many times as far off as usual have them sought where they lie flat.
 LIE_APART = 2.5
+# All guides together count as much as this share of the points, one no more than so much.
+GUIDING, MOST_GUIDING = 0.005, 0.05
 # Points about one lie in a row where they spread so little across it, as a square of its length;
 # then twice as many are looked at, of which so many tell, up to so many.
 THIN, MOST_EVEN, MOST_ABOUT = 0.03, 16, 1024
@@ -47,6 +49,8 @@ class Sample:
         That each point stands for, mm squared; found by what lies about it where not given.
     whole : (Sample, (n,) integers) or None
         The sample that this is a choice of, and which of its points.
+    guides : int
+        So many of the points, the last ones, were not measured: they only lead what lies between.
     """
 
     points: Floats
@@ -54,6 +58,7 @@ class Sample:
     triangles: Ints | None = None
     area: Floats | None = None
     whole: tuple[Sample, Ints] | None = None
+    guides: int = 0
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "points", frozen(self.points))
@@ -99,7 +104,11 @@ class Sample:
     @property
     def first_weights(self) -> Floats:
         """How far each point is believed before anything was fitted, (n,)."""
-        return np.where(self.scattered, 0.0, 1.0)
+        weights = np.where(self.scattered, 0.0, 1.0)
+        if self.guides:
+            share = (len(weights) - self.guides) / self.guides
+            weights[-self.guides :] *= min(GUIDING * share, MOST_GUIDING)
+        return weights
 
     @cached_property
     def evened_normals(self) -> Floats:
@@ -112,7 +121,9 @@ class Sample:
     @cached_property
     def noise(self) -> float:
         """The estimated standard deviation of the measurement noise, mm."""
-        return estimate_noise(self.points) if self.whole is None else self.whole[0].noise
+        if self.whole is not None:
+            return self.whole[0].noise
+        return estimate_noise(self.points[: len(self.points) - self.guides])
 
     def believed(self, signed: Floats, neighbours: Ints | None = None) -> Floats:
         """Return how far each point is believed that lies so far from a surface, mm."""

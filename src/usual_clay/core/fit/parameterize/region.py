@@ -280,7 +280,7 @@ class Parameterization:
 
     def fewest(self, degree: int) -> tuple[int, int]:
         """Return the least counts along u and v."""
-        open_ = max(FEWEST, degree + 1)
+        open_ = fewest_of(degree)
         # Fewer would overlap themselves on the way round.
         round_ = max(FEWEST, 2 * degree)
         return (
@@ -327,6 +327,11 @@ class Parameterization:
         return space if self.mirror is None else self.mirror.doubled(space)
 
 
+def fewest_of(degree: int) -> int:
+    """Return the least control points along a direction that does not close."""
+    return max(FEWEST, degree + 1)
+
+
 def adaptive_directions(settings: Sizes) -> str:
     """Return the directions along which knots are adaptive."""
     return "".join(d for d in "uv" if settings.is_adaptive(d))
@@ -352,12 +357,14 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     """
     needed = settings.nu * settings.nv
     if len(sample.points) < needed:
-        least = needed == (settings.degree + 1) ** 2
-        why = f"that degree {settings.degree} takes at the least" if least else "asked for"
-        less = "a lower degree" if least else "fewer control points"
+        if needed > fewest_of(settings.degree) ** 2:
+            why, less = "asked for", " or fewer control points"
+        else:
+            why = f"that a surface of degree {settings.degree} has at the least"
+            less = " or a lower degree" if settings.degree >= FEWEST else ""
         raise FitError(
             f"the region has {len(sample.points)} points, fewer than the {needed} control points"
-            f" {why}: choose a larger region or {less}"
+            f" {why}: choose a larger region{less}"
         )
     if settings.closed:
         return _laid_round(sample, settings, settings.closed)

@@ -8,7 +8,12 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, surface_of
-from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization, parameterize
+from usual_clay.core.fit.parameterize.region import (
+    CastSettings,
+    Parameterization,
+    fewest_of,
+    parameterize,
+)
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.search.knot_search import HOPELESS, LEAST_POINTS, KnotSearch
@@ -39,9 +44,8 @@ class Trials:
     ) -> None:
         self.sample, self.settings, self.tolerance = sample, settings, tolerance
         self.found, self.progress = found, progress
-        self.base: Parameterization = parameterize(
-            sample, settings.sized(settings.degree + 1, settings.degree + 1)
-        )
+        least = fewest_of(settings.degree)
+        self.base: Parameterization = parameterize(sample, settings.sized(least, least))
         self.fewest = self.base.fewest(settings.degree)
         self.stiffness = stiffness_of(settings.smoothness, self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}

@@ -117,7 +117,7 @@ class Laid:
         weights = spike_weights(height, self.neighbours, 1e-6 * size)
         if self.begun is not None:
             # What lies far from all others at first is no part of the shape.
-            weights[self.begun.weights == 0] = 0.0
+            weights *= self.begun.weights
         laid = replace(self, start=stepped(self.start, feet, surface, weights))
         return laid, laid._attempt(attempt.space, surface, self.points - feet.feet)
 

@@ -1,0 +1,68 @@
+"""What lies between rows of loose points: places on a smooth surface through them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from scipy.interpolate import RBFInterpolator
+from scipy.spatial import Delaunay, cKDTree
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.scan.sample import Sample
+
+# Of more points none lies alone; rows lie so many times as far apart as points within them.
+MOST, APART = 20_000, 5.0
+# Gaps are measured at so many places along the longer side; guides lie so many to a gap.
+PLACES, TO_A_GAP = 60, 4
+# So many points about a guide lead it.
+ABOUT = 60
+
+
+def with_guides(sample: Sample) -> Sample:
+    """Return loose points that lie in rows with guides between the rows, behind them.
+
+    Between rows least squares alone may lead a surface anywhere. The guides lie on a thin plate
+    through an even choice of the points, over the plane that fits all of them best, and count so
+    little that they tell no more than what is not told by the points. Other samples are returned
+    as they are.
+    """
+    if sample.has_mesh or sample.whole is not None or not 4 <= len(sample.points) <= MOST:
+        return sample
+    middle = sample.points.mean(axis=0)
+    axes = np.linalg.svd(sample.points - middle, full_matrices=False)[2]
+    flat = (sample.points - middle) @ axes.T
+    size = np.ptp(flat[:, :2], axis=0)
+    if size.min() <= 1e-9 * size.max():
+        return sample
+    tree, hull = cKDTree(flat[:, :2]), Delaunay(flat[:, :2])
+    spacing = float(np.median(tree.query(flat[:, :2], 2, workers=2)[0][:, 1]))
+    places = _grid(flat, size.max() / PLACES)
+    inside = places[hull.find_simplex(places) >= 0]
+    if not len(inside):
+        return sample
+    gap = 2 * float(np.quantile(tree.query(inside, workers=2)[0], 0.9))
+    if gap <= APART * spacing:
+        return sample
+    pitch = gap / TO_A_GAP
+    places = _grid(flat, pitch)
+    away, nearest = tree.query(places, workers=2)
+    kept = (hull.find_simplex(places) >= 0) & (away > pitch / 2)
+    places, nearest = places[kept], nearest[kept]
+    even = np.unique(np.floor(flat[:, :2] / pitch), axis=0, return_index=True)[1]
+    plate = RBFInterpolator(flat[even, :2], flat[even, 2], neighbors=min(ABOUT, len(even)))
+    guides = middle + np.column_stack([places, plate(places)]) @ axes
+    return replace(
+        sample,
+        points=np.concatenate([sample.points, guides]),
+        normals=np.concatenate([sample.normals, sample.normals[nearest]]),
+        area=np.concatenate([sample.areas, np.ones(len(guides))]),
+        guides=len(guides),
+    )
+
+
+def _grid(flat: Floats, pitch: float) -> Floats:
+    """Return places so far apart over all of the points, (n, 2)."""
+    low, high = flat[:, :2].min(axis=0), flat[:, :2].max(axis=0)
+    ways = (np.arange(a + pitch / 2, b, pitch) for a, b in zip(low, high, strict=True))
+    return np.stack(np.meshgrid(*ways, indexing="ij"), axis=2).reshape(-1, 2)
