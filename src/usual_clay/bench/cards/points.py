@@ -288,7 +288,7 @@ def _words(points: PointList) -> str:
     ring = np.concatenate([run, run[:1]]) if points.closed else run
     length = float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum())
     out = f", {len(points.out)} taken out" if len(points.out) else ""
-    kind = "closed" if points.closed else "open"
+    kind = "a closed" if points.closed else "an open"
     tied = "; follows it" if points.recipe is not None else ""
     where = f" from {points.source}{tied}" if points.source else ""
-    return f"{thousands(len(run))} points{out}; a {kind} run of {length:.1f} mm{where}"
+    return f"{thousands(len(run))} points{out}; {kind} run of {length:.1f} mm{where}"
