@@ -28,9 +28,9 @@ LIE_APART = 2.5
 GUIDING, MOST_GUIDING = 0.005, 0.05
 # Points about one lie in a row where they spread so little across it, as a square of its length;
 # then twice as many are looked at, of which so many tell, up to so many.
-THIN, MOST_EVEN, MOST_ABOUT = 0.03, 16, 1024
-# So many neighbours are looked up at a time.
-LOOKED_UP = 4_000_000
+THIN, MOST_EVEN, MOST_ABOUT = 0.03, 32, 1024
+# So many neighbours are looked up at a time, and those of about so many points that lie in rows.
+LOOKED_UP, MOST_LOOKED_AT = 4_000_000, 4_000
 # Of so few points no more than this share are spikes: their features are a point or two wide.
 FEW, MOST_SPIKES = 1_000, 0.1
 
@@ -285,24 +285,33 @@ def sample_of_points(points: Floats) -> Sample:
 
 def _plane_normals(points: Floats) -> Floats:
     """Return the normal of the plane through the points about each, (n, 3)."""
-    tree, normals = cKDTree(points), np.empty_like(points)
-    left, many = np.arange(len(points)), 2 * NEIGHBOURS
-    while len(left):
-        many = min(many, len(points))
-        # Of many about a point an even choice tells.
-        each = max(1, many // (2 * MOST_EVEN))
-        thin = np.empty(len(left), dtype=bool)
-        for part in np.array_split(np.arange(len(left)), -(-len(left) * many // LOOKED_UP)):
-            near = tree.query(points[left[part]], many, workers=2)[1].reshape(len(part), -1)
-            away = points[near[:, ::each]]
-            away = away - away.mean(axis=1, keepdims=True)
-            spread, axes = np.linalg.eigh(np.einsum("nki,nkj->nij", away, away))
-            normals[left[part]] = axes[:, :, 0]
-            thin[part] = spread[:, 1] < THIN * spread[:, 2]
-        if many == len(points) or many >= MOST_ABOUT:
-            break
-        left, many = left[thin], 2 * many
+    tree, every, many = cKDTree(points), np.arange(len(points)), min(2 * NEIGHBOURS, len(points))
+    normals, thin = _planes(points, tree, every, many)
+    rows = left = every[thin][:: 1 + int(thin.sum()) // MOST_LOOKED_AT]
+    while len(left) and many < min(MOST_ABOUT, len(points)):
+        many = min(2 * many, len(points))
+        normals[left], thin_still = _planes(points, tree, left, many)
+        left = left[thin_still]
+    if len(rows) < thin.sum():
+        # Of very many in rows a choice tells what those beside them are.
+        beside_it = cKDTree(points[rows]).query(points[thin], workers=2)[1]
+        normals[thin] = normals[rows[beside_it]]
     return normals
+
+
+def _planes(points: Floats, tree: cKDTree, which: Ints, many: int) -> tuple[Floats, Bools]:
+    """Return the normals of the planes through so many points about some, and which of these lie
+    in a row."""
+    normals, thin = np.empty((len(which), 3)), np.empty(len(which), dtype=bool)
+    for part in np.array_split(np.arange(len(which)), -(-len(which) * many // LOOKED_UP)):
+        near = tree.query(points[which[part]], many, workers=2)[1].reshape(len(part), -1)
+        # Of many about a point an even choice tells.
+        away = points[near[:, :: max(1, many // MOST_EVEN)]]
+        away = away - away.mean(axis=1, keepdims=True)
+        spread, axes = np.linalg.eigh(np.einsum("nki,nkj->nij", away, away))
+        normals[part] = axes[:, :, 0]
+        thin[part] = spread[:, 1] < THIN * spread[:, 2]
+    return normals, thin
 
 
 def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 from scipy.interpolate import RBFInterpolator
@@ -13,12 +14,14 @@ from usual_clay.core.scan.sample import Sample
 
 # Of more points none lies alone; rows lie so many times as far apart as points within them.
 MOST, APART = 20_000, 5.0
-# Gaps are measured at so many places along the longer side; guides lie so many to a gap.
-PLACES, TO_A_GAP = 60, 4
+# Gaps are measured at so many places along the longer side. Guides lie so many to a gap, and fewer
+# where there would be more than so many; where rows are very many, there are none.
+PLACES, TO_A_GAP, MOST_GUIDES = 60, 4, 2_500
 # So many points about a guide lead it.
 ABOUT = 60
 
 
+@lru_cache(maxsize=2)
 def with_guides(sample: Sample) -> Sample:
     """Return loose points that lie in rows with guides between the rows, behind them.
 
@@ -44,7 +47,9 @@ def with_guides(sample: Sample) -> Sample:
     gap = 2 * float(np.quantile(tree.query(inside, workers=2)[0], 0.9))
     if gap <= APART * spacing:
         return sample
-    pitch = gap / TO_A_GAP
+    pitch = max(gap / TO_A_GAP, float(np.sqrt(size[0] * size[1] / MOST_GUIDES)))
+    if pitch > gap / 2:
+        return sample
     places = _grid(flat, pitch)
     away, nearest = tree.query(places, workers=2)
     kept = (hull.find_simplex(places) >= 0) & (away > pitch / 2)
