@@ -7,9 +7,9 @@ from functools import lru_cache
 
 import numpy as np
 from scipy.interpolate import RBFInterpolator
-from scipy.spatial import Delaunay, cKDTree
+from scipy.spatial import Delaunay, QhullError, cKDTree
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.scan.sample import Sample
 
 # Of more points none lies alone; rows lie so many times as far apart as points within them.
@@ -32,31 +32,14 @@ def with_guides(sample: Sample) -> Sample:
     """
     if sample.has_mesh or sample.whole is not None or not 4 <= len(sample.points) <= MOST:
         return sample
-    middle = sample.points.mean(axis=0)
-    axes = np.linalg.svd(sample.points - middle, full_matrices=False)[2]
-    flat = (sample.points - middle) @ axes.T
-    size = np.ptp(flat[:, :2], axis=0)
-    if size.min() <= 1e-9 * size.max():
+    try:
+        found = _led(sample.points)
+    except (QhullError, np.linalg.LinAlgError):
+        # Points that hardly span an area tell of no other place.
         return sample
-    tree, hull = cKDTree(flat[:, :2]), Delaunay(flat[:, :2])
-    spacing = float(np.median(tree.query(flat[:, :2], 2, workers=2)[0][:, 1]))
-    places = _grid(flat, size.max() / PLACES)
-    inside = places[hull.find_simplex(places) >= 0]
-    if not len(inside):
+    if found is None:
         return sample
-    gap = 2 * float(np.quantile(tree.query(inside, workers=2)[0], 0.9))
-    if gap <= APART * spacing:
-        return sample
-    pitch = max(gap / TO_A_GAP, float(np.sqrt(size[0] * size[1] / MOST_GUIDES)))
-    if pitch > gap / 2:
-        return sample
-    places = _grid(flat, pitch)
-    away, nearest = tree.query(places, workers=2)
-    kept = (hull.find_simplex(places) >= 0) & (away > pitch / 2)
-    places, nearest = places[kept], nearest[kept]
-    even = np.unique(np.floor(flat[:, :2] / pitch), axis=0, return_index=True)[1]
-    plate = RBFInterpolator(flat[even, :2], flat[even, 2], neighbors=min(ABOUT, len(even)))
-    guides = middle + np.column_stack([places, plate(places)]) @ axes
+    guides, nearest = found
     return replace(
         sample,
         points=np.concatenate([sample.points, guides]),
@@ -66,8 +49,33 @@ def with_guides(sample: Sample) -> Sample:
     )
 
 
+def _led(points: Floats) -> tuple[Floats, Ints] | None:
+    """Return guides between rows of points, (m, 3), and the point nearest to each; None where the
+    points do not lie in rows."""
+    middle = points.mean(axis=0)
+    axes = np.linalg.svd(points - middle, full_matrices=False)[2]
+    local = (points - middle) @ axes.T
+    flat, height = local[:, :2], local[:, 2]
+    tree, hull = cKDTree(flat), Delaunay(flat)
+    spacing = float(np.median(tree.query(flat, 2, workers=2)[0][:, 1]))
+    size = np.ptp(flat, axis=0)
+    inside = _grid(flat, size.max() / PLACES)
+    inside = inside[hull.find_simplex(inside) >= 0]
+    gap = 2 * float(np.quantile(tree.query(inside, workers=2)[0], 0.9)) if len(inside) else 0.0
+    pitch = max(gap / TO_A_GAP, float(np.sqrt(size[0] * size[1] / MOST_GUIDES)))
+    if gap <= APART * spacing or pitch > gap / 2:
+        return None
+    places = _grid(flat, pitch)
+    away, nearest = tree.query(places, workers=2)
+    kept = (hull.find_simplex(places) >= 0) & (away > pitch / 2)
+    even = np.unique(np.floor(flat / pitch), axis=0, return_index=True)[1]
+    plate = RBFInterpolator(flat[even], height[even], neighbors=min(ABOUT, len(even)))
+    led = np.column_stack([places[kept], plate(places[kept])])
+    return middle + led @ axes, nearest[kept]
+
+
 def _grid(flat: Floats, pitch: float) -> Floats:
     """Return places so far apart over all of the points, (n, 2)."""
-    low, high = flat[:, :2].min(axis=0), flat[:, :2].max(axis=0)
+    low, high = flat.min(axis=0), flat.max(axis=0)
     ways = (np.arange(a + pitch / 2, b, pitch) for a, b in zip(low, high, strict=True))
     return np.stack(np.meshgrid(*ways, indexing="ij"), axis=2).reshape(-1, 2)
