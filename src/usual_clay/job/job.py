@@ -235,15 +235,13 @@ def _weakly(item: Item | None) -> ref[Item] | None:
 def _areas_of(item: Judged, source: Item | None, scan: Scan | None) -> Floats | None:
     """Return how much of the area each measured point of a surface stands for."""
     inside = item.inside if isinstance(item, Surface | Body) else None
-    if scan is not None:
-        if not isinstance(source, Region):
-            return None if inside is None else _shares_of(scan, inside)
-        return (
-            _region_areas(source, scan)
-            if inside is None
-            else _shares_of(scan, _inside(source, inside))
-        )
-    return _loose_areas(source) if isinstance(source, PointList) else None
+    if scan is None:
+        return _loose_areas(source) if isinstance(source, PointList) else None
+    if isinstance(source, Region):
+        if inside is None:
+            return _region_areas(source, scan)
+        inside = _inside(source, inside)
+    return None if inside is None else _shares_of(scan, inside)
 
 
 def _shares_of(scan: Scan, vertices: Ints) -> Floats | None:

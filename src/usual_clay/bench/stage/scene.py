@@ -455,29 +455,29 @@ def _drawn(
     """Return a surface's triangles in one colour, with places in a picture on it where there is
     one, and what stands for them while the view moves."""
 
-    whole, light = _frames(portrait.grid, in_picture, colours.as_bytes(tint).tobytes())
-    stand_in = portrait.grid.stand_in
-    data = with_vertices(whole, portrait.vertices, portrait.normals)
-    if light is None or stand_in is None:
-        return data, None
-    own = stand_in[0]
-    return data, with_vertices(light, portrait.vertices[own], portrait.normals[own])
+    frames = _frames(portrait.grid, in_picture, colours.as_bytes(tint).tobytes())
+    whole, *light = (
+        with_vertices(frame, portrait.vertices[own], portrait.normals[own]) for own, frame in frames
+    )
+    return whole, light[0] if light else None
 
 
 # While a hand drags only the vertices move.
 @lru_cache(maxsize=2)
-def _frames(grid: Grid, in_picture: bool, tint: bytes) -> tuple[vtkPolyData, vtkPolyData | None]:
-    """Return what surfaces drawn on one grid have in common, and their stand-ins."""
-
-    def made(own: Ints | slice, triangles: Ints) -> vtkPolyData:
+def _frames(grid: Grid, in_picture: bool, tint: bytes) -> list[tuple[Ints | slice, vtkPolyData]]:
+    """Return what surfaces drawn on one grid have in common, and their stand-in where there is one:
+    of which vertices each is, and its triangles."""
+    frames: list[tuple[Ints | slice, vtkPolyData]] = []
+    parts: list[tuple[Ints | slice, Ints]] = [(slice(None), grid.triangles)]
+    if grid.stand_in is not None:
+        parts.append(grid.stand_in)
+    for own, triangles in parts:
         places = grid.places[own]
         nowhere = np.zeros((len(places), 3))
         data = triangle_data(nowhere, triangles, None, places if in_picture else None)
         paint(data, np.tile(np.frombuffer(tint, dtype=np.uint8), (len(places), 1)))
-        return data
-
-    light = grid.stand_in
-    return made(slice(None), grid.triangles), None if light is None else made(*light)
+        frames.append((own, data))
+    return frames
 
 
 def _what_judges(measured: Region | PointList | None) -> object:

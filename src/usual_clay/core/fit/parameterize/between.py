@@ -21,7 +21,6 @@ PLACES, TO_A_GAP, MOST_GUIDES = 60, 4, 2_500
 ABOUT = 60
 
 
-@lru_cache(maxsize=2)
 def with_guides(sample: Sample) -> Sample:
     """Return loose points that lie in rows with guides between the rows, behind them.
 
@@ -32,6 +31,12 @@ def with_guides(sample: Sample) -> Sample:
     """
     if sample.has_mesh or sample.whole is not None or not 4 <= len(sample.points) <= MOST:
         return sample
+    return _guided(sample)
+
+
+# Search, fit and judgement ask for the same ones; what is large is not held on to.
+@lru_cache(maxsize=2)
+def _guided(sample: Sample) -> Sample:
     try:
         found = _led(sample.points)
     except (QhullError, np.linalg.LinAlgError):
