@@ -8,7 +8,7 @@ import numpy as np
 from OCP.BRep import BRep_Tool
 from OCP.BRepAdaptor import BRepAdaptor_Surface
 from OCP.BRepMesh import BRepMesh_IncrementalMesh
-from OCP.GeomAbs import GeomAbs_Plane
+from OCP.GeomAbs import GeomAbs_BSplineSurface, GeomAbs_Plane
 from OCP.gp import gp_Pnt, gp_Vec
 from OCP.TopAbs import TopAbs_Orientation
 from OCP.TopLoc import TopLoc_Location
@@ -16,7 +16,10 @@ from OCP.TopoDS import TopoDS_Shape
 
 from usual_clay.core.arrays import Bools, Floats, Ints
 from usual_clay.core.body.body_shape import BodyError
+from usual_clay.core.body.kernel import surface_from_kernel
 from usual_clay.core.scan.mesh import TriangleMesh, unit
+from usual_clay.core.spline.basis import HIGHEST_DEGREE
+from usual_clay.core.spline.surface import surface_derivatives, surface_points
 
 REVERSED = TopAbs_Orientation.TopAbs_REVERSED
 # Normals turn by no more than this between the kernel's own triangles.
@@ -49,8 +52,8 @@ def triangles_of(
         patch = _patch(face)
         if patch is None:
             continue
-        exact = BRepAdaptor_Surface(face)
-        if exact.GetType() == GeomAbs_Plane:
+        exact = _Exact(face)
+        if exact.is_plane:
             normals.append(None)
         else:
             patch = _near(exact, patch, chord)
@@ -89,7 +92,44 @@ def _patch(face: Any) -> _Patch | None:
     return _Patch(points, np.array([(p.X(), p.Y()) for p in flat]), corners)
 
 
-def _near(exact: BRepAdaptor_Surface, patch: _Patch, chord: float) -> _Patch:
+class _Exact:
+    """A face's surface: splines are evaluated at all places at once, others by the kernel."""
+
+    def __init__(self, face: Any) -> None:
+        self._kernels, self._spline = BRepAdaptor_Surface(face), None
+        if self._kernels.GetType() == GeomAbs_BSplineSurface:
+            spline = self._kernels.BSpline()
+            # What runs round and high degrees are not read as they are.
+            round_ = spline.IsUPeriodic() or spline.IsVPeriodic()
+            if not round_ and max(spline.UDegree(), spline.VDegree()) <= HIGHEST_DEGREE:
+                self._spline = surface_from_kernel(spline)
+
+    @property
+    def is_plane(self) -> bool:
+        return bool(self._kernels.GetType() == GeomAbs_Plane)
+
+    def places(self, at: Floats) -> Floats:
+        """Return the places at parameters, (n, 3)."""
+        if self._spline is not None:
+            return surface_points(self._spline, at[:, 0], at[:, 1])
+        values = [self._kernels.Value(u, v) for u, v in at.tolist()]
+        return np.array([(p.X(), p.Y(), p.Z()) for p in values]).reshape(-1, 3)
+
+    def crosses(self, at: Floats) -> Floats:
+        """Return the products of the derivatives along u and v at parameters, (n, 3)."""
+        if self._spline is not None:
+            _, along, across = surface_derivatives(self._spline, at[:, 0], at[:, 1], 1)
+            return np.cross(along.T, across.T)
+        place, by_u, by_v = gp_Pnt(), gp_Vec(), gp_Vec()
+        found = np.empty((len(at), 3))
+        for k, (u, v) in enumerate(at.tolist()):
+            self._kernels.D1(u, v, place, by_u, by_v)
+            normal = by_u.Crossed(by_v)
+            found[k] = normal.X(), normal.Y(), normal.Z()
+        return found
+
+
+def _near(exact: _Exact, patch: _Patch, chord: float) -> _Patch:
     """Return a face's triangles with sides halved within it that lie farther off than the chord."""
     settled = np.zeros(0, dtype=np.int64)
     for _ in range(ROUNDS):
@@ -122,7 +162,7 @@ def _near(exact: BRepAdaptor_Surface, patch: _Patch, chord: float) -> _Patch:
     return patch
 
 
-def _middles(exact: BRepAdaptor_Surface, patch: _Patch, pairs: Ints) -> tuple[Floats, Floats]:
+def _middles(exact: _Exact, patch: _Patch, pairs: Ints) -> tuple[Floats, Floats]:
     """Return the middles of sides on the face, and their parameters.
 
     Where the face shrinks to a point only the parameter of the other end tells: of the ways to
@@ -131,23 +171,18 @@ def _middles(exact: BRepAdaptor_Surface, patch: _Patch, pairs: Ints) -> tuple[Fl
     a, b = patch.flat[pairs[:, 0]], patch.flat[pairs[:, 1]]
     straight = patch.points[pairs].mean(axis=1)
     at = (a + b) / 2
-    found = _places(exact, at)
+    found = exact.places(at)
     length = np.linalg.norm(patch.points[pairs[:, 0]] - patch.points[pairs[:, 1]], axis=1)
     poor = np.flatnonzero(np.linalg.norm(found - straight, axis=1) > ASTRAY / 2 * length)
     for k, end in ((0, a), (0, b), (1, a), (1, b)):
         other = at[poor].copy()
         other[:, k] = end[poor, k]
-        tried = _places(exact, other)
+        tried = exact.places(other)
         better = np.linalg.norm(tried - straight[poor], axis=1) < np.linalg.norm(
             found[poor] - straight[poor], axis=1
         )
         found[poor[better]], at[poor[better]] = tried[better], other[better]
     return found, at
-
-
-def _places(exact: BRepAdaptor_Surface, at: Floats) -> Floats:
-    values = [exact.Value(u, v) for u, v in at.tolist()]
-    return np.array([(p.X(), p.Y(), p.Z()) for p in values]).reshape(-1, 3)
 
 
 def _halved(triangles: Ints, new: Ints) -> Ints:
@@ -179,14 +214,9 @@ def _halved(triangles: Ints, new: Ints) -> Ints:
     return np.concatenate(made)
 
 
-def _normals(exact: BRepAdaptor_Surface, patch: _Patch) -> Floats:
+def _normals(exact: _Exact, patch: _Patch) -> Floats:
     """Return the outward normals of the exact face at the corners of its triangles."""
-    place, along, across = gp_Pnt(), gp_Vec(), gp_Vec()
-    found = np.empty((len(patch.points), 3))
-    for k, (u, v) in enumerate(patch.flat.tolist()):
-        exact.D1(u, v, place, along, across)
-        normal = along.Crossed(across)
-        found[k] = normal.X(), normal.Y(), normal.Z()
+    found = exact.crosses(patch.flat)
     size = np.linalg.norm(found, axis=1)
     plain = TriangleMesh(patch.points, patch.triangles).vertex_normals
     # They are those of the surface; a face may be turned round on it.
