@@ -10,6 +10,7 @@ from OCP.BRepAdaptor import BRepAdaptor_Surface
 from OCP.BRepMesh import BRepMesh_IncrementalMesh
 from OCP.GeomAbs import GeomAbs_BSplineSurface, GeomAbs_Plane
 from OCP.gp import gp_Pnt, gp_Vec
+from OCP.IMeshTools import IMeshTools_Parameters
 from OCP.TopAbs import TopAbs_Orientation
 from OCP.TopLoc import TopLoc_Location
 from OCP.TopoDS import TopoDS_Shape
@@ -24,6 +25,10 @@ from usual_clay.core.spline.surface import surface_derivatives, surface_points
 REVERSED = TopAbs_Orientation.TopAbs_REVERSED
 # Normals turn by no more than this between the kernel's own triangles.
 TURN = 0.2
+# Within faces these may lie off so many times the chord height.
+COARSE = 4.0
+# A side's middle lies within this part of it, as what lies between sides is farther off.
+MIDDLE = 0.8
 # Sides are halved so often at the most, and not where their middle on the face lies off by more
 # than this part of their length: there the face shrinks to a point.
 ROUNDS, ASTRAY = 6, 0.3
@@ -42,10 +47,14 @@ def triangles_of(
 ) -> tuple[Floats, Floats, Ints, Ints]:
     """Return vertices, outward normals at them, triangles, and the face that each belongs to.
 
-    The kernel's own mesher keeps a chord height along edges but not within faces: there sides that
-    lie farther off are halved, until none does.
+    The kernel's own mesher keeps a chord height along edges but not within faces, and takes long
+    there: sides that lie farther off are halved, until none does.
     """
-    BRepMesh_IncrementalMesh(shape, chord, False, TURN, True)
+    wanted = IMeshTools_Parameters()
+    wanted.Deflection, wanted.DeflectionInterior = chord, COARSE * chord
+    wanted.Angle = wanted.AngleInterior = TURN
+    wanted.InParallel = True
+    BRepMesh_IncrementalMesh(shape, wanted)
     patches, owners = list[_Patch](), list[int]()
     normals = list[Floats | None]()
     for number, face in enumerate(faces):
@@ -148,7 +157,7 @@ def _near(exact: _Exact, patch: _Patch, chord: float) -> _Patch:
         gap = middles - points[pairs[asked]].mean(axis=1)
         length = np.linalg.norm(np.diff(points[pairs[asked]], axis=1)[:, 0], axis=1)
         off = np.abs(np.einsum("nk,nk->n", gap, up))
-        split = (off > chord) & (np.linalg.norm(gap, axis=1) < ASTRAY * length)
+        split = (off > MIDDLE * chord) & (np.linalg.norm(gap, axis=1) < ASTRAY * length)
         settled = np.concatenate([settled, keys[asked[~split]]])
         if not split.any():
             break
