@@ -20,6 +20,7 @@ from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.curve import BSplineCurve
+from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.demo.make import BACK_SEED
 from usual_clay.demo.points import true_outline, write_point_lists
 from usual_clay.demo.scan import pose
@@ -189,6 +190,25 @@ def test_too_few_points_and_no_mesh_are_bad_input(
         code = main(["fit", str(path), "--tolerance", "1", "--out", str(tmp_path / "o.step")])
         assert code == BAD_INPUT
         assert expected in capsys.readouterr().err
+
+
+def test_rows_of_points_are_fitted_as_a_scan_is(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    x, y = np.meshgrid(np.linspace(0, 60, 60), np.linspace(0, 30, 7))
+    points = np.stack([x, y, 3 * np.sin(x / 15) + 0.01 * y**2], axis=2).reshape(-1, 3)
+    path, out = tmp_path / "rows.csv", tmp_path / "rows.step"
+    np.savetxt(path, points, delimiter=",", header="x,y,z", comments="")
+    asked = ["fit", str(path), "--tolerance", "0.02", "--out", str(out)]
+    assert main(asked) == MET
+    (surface,) = read_exchange(out)
+    assert isinstance(surface, BSplineSurface)
+    assert np.prod(surface.counts) <= 30
+    off = np.abs(foot_points(surface, points).signed)
+    assert np.quantile(off, 0.95) < 0.0201
+    # A list has no surface that a region could spread over.
+    assert main([*asked, "--region", "1,2,3,0.4"]) == BAD_INPUT
+    assert "of a point list all points are taken" in capsys.readouterr().err
 
 
 def test_demo_without_a_display_says_how_to_get_a_picture() -> None:

@@ -1,4 +1,4 @@
-"""`run fit`: a surface fitted to a scan without a window, by a region or inside four borders."""
+"""`run fit`: a surface fitted to a scan or to points without a window, or inside four borders."""
 
 from __future__ import annotations
 
@@ -23,18 +23,18 @@ from usual_clay.files.atomic import write_text
 from usual_clay.files.deliver import ready_to_write, write_item
 from usual_clay.files.sources import take_for, with_region
 from usual_clay.files.units import MILLIMETRES
-from usual_clay.job.items import Curve, Scan, Surface
+from usual_clay.job.items import Curve, PointList, Scan, Surface
 from usual_clay.job.job import Job
 
 
 def add_fit_command(commands: Any) -> None:
     """Add the command to a parser."""
-    fit = commands.add_parser("fit", help="fit a surface to a scan without a window")
+    fit = commands.add_parser("fit", help="fit a surface to a scan or to points without a window")
     _add_fit_options(fit)
 
 
 def _add_fit_options(fit: argparse.ArgumentParser) -> None:
-    fit.add_argument("scan", type=Path, help="STL, PLY or OBJ")
+    fit.add_argument("scan", type=Path, help="STL, PLY or OBJ; or a point list")
     fit.add_argument("--tolerance", type=decimal, required=True, metavar="MM")
     fit.add_argument("--share", type=decimal, default=0.95, help="of the points; default 0.95")
     fit.add_argument("--controls", default="auto", metavar="auto|NUxNV")
@@ -101,39 +101,34 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
 def _fit(options: argparse.Namespace) -> int:
     started = time.perf_counter()
     ready_to_write(options.out)
-    counts, (degree, any_degree) = _counts(options.controls), degree_of(options.degree)
+    counts, settings = _counts(options.controls), _settings(options)
     if options.front is not None and counts is not None:
         raise InputError("--front needs --controls auto: the search is what finds it")
     job = Job(tolerance=Tolerance(options.tolerance, options.share))
-    job, (scan_id,) = take_for(job, (Scan,), options.scan, options.unit)
-    scan = job.the(scan_id, Scan)
+    job, (measured,) = take_for(job, (Scan, PointList), options.scan, options.unit)
+    scan = job.get(measured, Scan)
     if options.borders is not None:
         if options.closed:
             raise InputError("a patch inside four borders does not close: leave --closed out")
+        if scan is None:
+            raise InputError("a patch inside four borders takes a scan: leave --borders out")
         job, borders = take_for(job, (Curve,), options.borders, options.unit)
         if len(borders) != 4:
             raise InputError(
                 f"{options.borders.name} holds {len(borders)} curves: a patch takes four"
             )
-        kind, roles = "patch", {"scan": [scan_id], "borders": borders}
-        settings: Any = PatchSettings(
+        kind, roles = "patch", {"scan": [measured], "borders": borders}
+        settings = PatchSettings(
             smoothness=options.smooth, knots=options.knots, symmetric=options.symmetric
         )
         method = f"four-corner patch with exact borders, {options.knots} knots"
     else:
-        job, region = with_region(job, scan, _region(options.region, scan.mesh))
+        region = [measured]
+        if scan is not None:
+            job, region = with_region(job, scan, _region(options.region, scan.mesh))
+        elif options.region != "all":
+            raise InputError("--region spreads over a scan: of a point list all points are taken")
         kind, roles = "cast", {"measured": region}
-        settings = CastSettings(
-            smoothness=options.smooth,
-            reach=options.reach / 100,
-            knots=options.knots,
-            sides=options.sides,
-            symmetric=options.symmetric,
-            degree=degree,
-            any_degree=any_degree,
-            closed=options.closed,
-            pull=options.pull,
-        )
         slid = f"heights along {options.pull}" if options.pull else "points slid to their feet"
         method = f"least squares, {options.knots} knots, {slid}"
     if counts is not None:
@@ -152,6 +147,21 @@ def _fit(options: argparse.Namespace) -> int:
     write_report(options.report, figures)
     print(" ".join(filter(None, [in_words(job, surface, figures, said), lost])))
     return exit_code(figures)
+
+
+def _settings(options: argparse.Namespace) -> Any:
+    degree, any_degree = degree_of(options.degree)
+    return CastSettings(
+        smoothness=options.smooth,
+        reach=options.reach / 100,
+        knots=options.knots,
+        sides=options.sides,
+        symmetric=options.symmetric,
+        degree=degree,
+        any_degree=any_degree,
+        closed=options.closed,
+        pull=options.pull,
+    )
 
 
 def _write_front(
