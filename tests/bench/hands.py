@@ -43,7 +43,8 @@ class Hands:
 
     def wait(self, until: Callable[[], bool] | None = None, seconds: float = 60) -> None:
         """Let the window work until a condition holds, or until all is quiet."""
-        quiet, end = 0, time.monotonic() + seconds
+        end = time.monotonic() + seconds
+        stage, quiet = self.window.stage, 0
         while time.monotonic() < end:
             QApplication.processEvents()
             # Outside of an event loop what is to be deleted later would stay for ever.
@@ -52,10 +53,14 @@ class Hands:
                 if until():
                     return
             else:
-                quiet = 0 if self.session.work.is_busy() else quiet + 1
-                if quiet > 6:
+                busy = self.session.work.is_busy()
+                quiet = 0 if busy else quiet + 1
+                # Nobody looks meanwhile, and the renderer is software; painting may begin work.
+                stage.setUpdatesEnabled(quiet > 2)
+                if quiet > 8:
                     return
             time.sleep(0.005)
+        stage.setUpdatesEnabled(True)
         raise TimeoutError("the window did not come to rest")
 
     def place(self, lure_point: Sequence[float], pane: Pane | None = None) -> QPoint:
