@@ -52,6 +52,8 @@ def _wear(app: QApplication) -> None:
     ):
         colours.setColor(role, QColor(colour))
     app.setPalette(colours)
+    # A sheet that takes another's place is put on each part once for every one that it lies in.
+    app.setStyleSheet("")
     app.setStyleSheet(style_of(p))
     for part in app.allWidgets():
         if isinstance(part, QAbstractButton) and (told := part.property("picture")):
