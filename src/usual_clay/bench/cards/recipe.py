@@ -53,6 +53,8 @@ MEET_HINT = (
     "<b>Click</b> where the patches meet, or <b>drag</b> the mark. <b>Esc</b> when it is as you"
     " want it."
 )
+OWNER = "recipe card"
+MEASURED = "How far its curves lie off is being measured."
 # Curves of which the card says how far they lie off.
 MOST_TOLD = 4
 
@@ -163,14 +165,28 @@ class RecipeCard(Card):
         if not tells or self.session.is_proposing:
             return
         assert isinstance(item, Surface)
-        if self._off[0] is not item.geometry:
-            off = away_from_curves(self.session.job, item, self.session.job.tolerance.share)
+        if self._off[0] != (item.geometry, self.session.job.tolerance.share):
+            self._measure_sources(item)
+        self.sources.setText(self._off[1])
+
+    def _measure_sources(self, item: Surface) -> None:
+        """Measure off the interface's thread how far the curves lie off."""
+        job = self.session.job
+        share = job.tolerance.share
+        of = item.geometry, share
+        self._off = of, MEASURED
+
+        def came(off: list[tuple[str, float, float]]) -> None:
             told = [f"{name} {far:.3f} ({near:.3f})" for name, far, near in off[:MOST_TOLD]]
             more = f", and {len(off) - MOST_TOLD} nearer ones" if len(off) > MOST_TOLD else ""
-            share = percent(self.session.job.tolerance.share)
-            words = f"Farthest off, and {share} of it, mm: {', '.join(told)}{more}."
-            self._off = (item.geometry, words if told else "")
-        self.sources.setText(self._off[1])
+            words = f"Farthest off, and {percent(share)} of it, mm: {', '.join(told)}{more}."
+            if self._off[0] == of:
+                self._off = of, words if told else ""
+                self.sources.setText(self._off[1])
+
+        self.session.work.start(
+            OWNER, "sources", "", lambda *_: away_from_curves(job, item, share), came
+        )
 
     def _set(self) -> None:
         item = self._item()

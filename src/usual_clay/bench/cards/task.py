@@ -32,7 +32,7 @@ from usual_clay.core.spline.boundary import Border
 from usual_clay.job.edits import make
 from usual_clay.job.edits.curves import new_curve, reshaped
 from usual_clay.job.edits.edges import with_edge
-from usual_clay.job.edits.surfaces import judged_within, reshaped_surface
+from usual_clay.job.edits.surfaces import reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.made import SurfaceMade
@@ -60,6 +60,8 @@ class TaskCard(Card):
         # Kept, so that what is told apart by its identity stays where it is.
         self._geometry: tuple = ()
         self._made: list[Any] = []
+        # A job, what becomes of it with what was made, and what of that to choose.
+        self._put: tuple[Job, Job, ItemId | None] | None = None
         self._pages: dict[str, tuple[QWidget, RoleRows, Fields, Any]] = {}
         self.body = QVBoxLayout()
         self.column.addLayout(self.body)
@@ -231,7 +233,9 @@ class TaskCard(Card):
             if self._shown is shown and self.isVisible():
                 self._made = list(zip(settings, made, strict=False))
                 self.keep.setEnabled(True)
-                job, chosen = self._with(self.session.job)
+                before = self.session.job
+                job, chosen = self._with(before)
+                self._put = before, job, chosen
                 self.say("; ".join(filter(None, [made[0].words, self._judged(job, chosen)])), "")
                 self.session.propose(job)
                 self.session.sight.show_signs(self._signs(made[0]))
@@ -320,8 +324,7 @@ class TaskCard(Card):
         """Put an altered surface in its place, or a further part beside it."""
         parted = any(made.names and SECOND not in made.names for _, made in self._made)
         if not name:
-            whole = reshaped_surface(job, first, part)
-            return job.with_item(judged_within(job, whole) if parted else whole)
+            return job.with_item(reshaped_surface(job, first, part, is_part=parted))
         if name == SECOND:
             other = job.get(self._picked()[1], Surface)
             assert other is not None
@@ -329,7 +332,7 @@ class TaskCard(Card):
         beside = replace(
             first, id=job.new_id("surface"), name=job.free_name(f"{first.name} {name}")
         )
-        return job.with_item(judged_within(job, reshaped_surface(job, beside, part)))
+        return job.with_item(reshaped_surface(job, beside, part, is_part=True))
 
     def end_marking(self) -> bool:
         """Put the marks down and take sources again; tell whether there were any."""
@@ -348,7 +351,9 @@ class TaskCard(Card):
         changed = self._changed()
         if not all(self.session.may_change(item) for item in changed):
             return
-        job, chosen = self._with(self.session.job)
+        before = self.session.job
+        put = self._put
+        job, chosen = put[1:] if put and put[0] is before else self._with(before)
         what = self.task.name.format(first)
         self._close()
         self.session.commit(job, what)
@@ -370,7 +375,7 @@ class TaskCard(Card):
         self.session.propose(None)
 
     def _close(self) -> None:
-        self._shown, self.kind = (), ""
+        self._shown, self.kind, self._put = (), "", None
         self.session.work.drop(OWNER)
         self.session.sight.show_signs([])
         if self.session.hand.tool in ("sources", "mark"):

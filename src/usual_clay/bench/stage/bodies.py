@@ -113,9 +113,10 @@ class Bodies:
     def _judged(self, body: Body, portrait: BodyPortrait) -> dict[str, Layer]:
         """Return a body as it is judged, plain where that is not known yet."""
         name, sights = self._scene.shown.judging, self._scene.sights
-        portrait = self.judged_portrait(body) or portrait
+        fine = self.judged_portrait(body)
+        portrait = fine or portrait
         way, scale = JUDGINGS[name], sights.scale()
-        values = sights.of_body(body, portrait)
+        values = None if fine is None else sights.of_body(body, fine)
 
         def make() -> Layer:
             picture, places = None, None
@@ -144,13 +145,20 @@ class Bodies:
         return {body.id: faces, key: self._scene.cached(key, made_of, lines)}
 
     def judged_portrait(self, body: Body) -> BodyPortrait | None:
-        """Return a body's portrait with triangles fine enough for what it mirrors."""
-        if not len(body.shape.triangles):
-            return None
+        """Return a body's portrait with triangles fine enough for what it mirrors; None while it is
+        being made."""
+        shape, work = body.shape, self._scene.session.work
         known = self._fine.get(body.id)
-        if known is None or known.shape is not body.shape:
-            known = self._fine[body.id] = fine_portrait(body.shape)
-        return known
+        if known is not None and known.shape is shape:
+            return known
+
+        def done(made: BodyPortrait) -> None:
+            self._fine[body.id] = made
+            self._scene.ready.emit()
+
+        if len(shape.triangles) and work.find(body.id, "fine portrait") is None:
+            work.start(body.id, "fine portrait", "", lambda *_: fine_portrait(shape), done)
+        return None
 
     def water(self, item: Floating) -> dict[str, Layer]:
         """Return the water that a body floats in, while it is chosen."""

@@ -132,7 +132,8 @@ class Sights:
             return 0.0, 1.0
         seen = [item for item in self._scene.seen() if isinstance(item, Surface | Body)]
         shapes = [each.geometry if isinstance(each, Surface) else each.shape for each in seen]
-        made_of = (self.scaling, *shapes, *self._of_bodies.values())
+        fine = (self._scene.bodies.judged_portrait(each) for each in seen if isinstance(each, Body))
+        made_of = (self.scaling, *shapes, *fine, *self._of_bodies.values())
         known = self._scales.get(name)
         if known is None or not same(known[0], made_of):
             values, areas = [], []

@@ -14,7 +14,7 @@ from usual_clay.core.spline.knots import remove_knot
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.judging import ON_RIM
 from usual_clay.job.items import Curve, Surface
-from usual_clay.job.job import Job, measured_points, sample_of
+from usual_clay.job.job import Job, measured_points
 
 # Along each curve that judges a surface.
 PLACES = 120
@@ -59,9 +59,14 @@ def _followed(job: Job, surface: Surface) -> list[tuple[Curve, Floats]]:
 
 
 def reshaped_surface(
-    job: Job, surface: Surface, geometry: BSplineSurface, live: LiveFeet | None = None
+    job: Job,
+    surface: Surface,
+    geometry: BSplineSurface,
+    live: LiveFeet | None = None,
+    is_part: bool = False,
 ) -> Surface:
-    """Return a surface with a geometry made by hand: it is fitted no more, and still judged."""
+    """Return a surface with a geometry made by hand: it is fitted no more, and still judged; a part
+    of one by the scan that lies over it alone."""
     made = replace(
         surface, geometry=geometry, recipe=None, made_of=None, former=surface.follows,
         candidates=(), signed=None,
@@ -70,6 +75,8 @@ def reshaped_surface(
     if surface.inside is not None and region is not None:
         # What judged it stays so, whatever becomes of the region that it followed.
         made = replace(made, watches=region.scan, inside=region.vertices)
+    if is_part and (judged := _judged_within(job, made)) is not None:
+        return judged
     feet = live_of_surface(job, made) if live is None else live.follow(geometry)
     if feet is None:
         return made
@@ -77,17 +84,18 @@ def reshaped_surface(
     return replace(made, signed=feet.signed if made.watches else np.abs(feet.signed))
 
 
-def judged_within(job: Job, surface: Surface) -> Surface:
-    """Return a part of a surface judged by the scan that lies over it alone."""
-    region = job.region_of(surface)
-    if region is None:
-        return surface
-    feet = foot_points(surface.geometry, sample_of(job, region).points)
+def _judged_within(job: Job, part: Surface) -> Surface | None:
+    """Return a part of a surface judged by the scan that lies over it; None where there is none."""
+    region = job.region_of(part)
+    points = None if region is None else measured_points(job, region)
+    if region is None or points is None:
+        return None
+    feet = foot_points(part.geometry, points)
     over = np.maximum(np.abs(feet.u - 0.5), np.abs(feet.v - 0.5)) < 0.5 - ON_RIM
     if not over.any():
-        return surface
+        return None
     return replace(
-        surface, watches=region.scan, inside=region.vertices[over], signed=feet.signed[over]
+        part, watches=region.scan, inside=region.vertices[over], signed=feet.signed[over]
     )
 
 
