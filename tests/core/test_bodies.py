@@ -8,7 +8,7 @@ from functools import cache
 import numpy as np
 import pytest
 import trimesh
-from OCP.BRepAlgoAPI import BRepAlgoAPI_Fuse
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepPrimAPI import (
     BRepPrimAPI_MakeBox,
     BRepPrimAPI_MakeCylinder,
@@ -22,6 +22,7 @@ from tests.solids import box_faces, flat, line, made, square
 from usual_clay.core.body import combine, rounds
 from usual_clay.core.body.body_shape import BodyError, BodyShape
 from usual_clay.core.body.faces import faces_of
+from usual_clay.core.body.mass import area_of, forget, volume_of
 from usual_clay.core.body.rounds import attempt
 from usual_clay.core.body.settings import (
     BevelSettings,
@@ -152,6 +153,19 @@ def test_a_pad_inside_a_spline_of_many_spans_holds_what_it_should() -> None:
     assert body.volume == pytest.approx(5 * exact, rel=1e-6)
     assert body.area == pytest.approx(2 * exact + 5 * around, rel=1e-6)
     assert body.centre == pytest.approx([0, 0, 2.5], abs=1e-3)
+
+
+def test_what_shares_faces_with_what_was_measured_is_measured_for_itself() -> None:
+    cube = BRepPrimAPI_MakeBox(gp_Pnt(5, 0, 0), 2.0, 3.0, 4.0).Shape()
+    pin = BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(6, 1.5, -1), gp_Dir(0, 0, 1)), 0.5, 6.0).Shape()
+    assert volume_of(cube) == pytest.approx(24)
+    # The same faces, turned.
+    assert volume_of(cube.Reversed()) == pytest.approx(-24)
+    bored = BRepAlgoAPI_Cut(cube, pin).Shape()
+    assert volume_of(bored) == pytest.approx(24 - np.pi)
+    assert area_of(bored) == pytest.approx(52 - np.pi / 2 + 4 * np.pi)
+    forget()
+    assert volume_of(bored) == pytest.approx(24 - np.pi)
 
 
 def test_a_corner_is_set_back_to_one_smooth_face() -> None:

@@ -21,8 +21,6 @@ from usual_clay.core.arrays import Floats
 # Figures are right to this share.
 EXACT = 1e-7
 FORWARD = TopAbs_Orientation.TopAbs_FORWARD
-# So many faces are kept parted.
-KEPT = 20_000
 
 
 # A body is measured several times on its way through an operation.
@@ -57,6 +55,12 @@ def area_of(shape: TopoDS_Shape) -> float:
     return float(skin_of(shape).Mass())
 
 
+def forget() -> None:
+    """Let go of what was kept of shapes that were measured."""
+    held_by.cache_clear()
+    _kept.clear()
+
+
 def _parted(shape: TopoDS_Shape) -> TopoDS_Shape:
     """Return a shape's faces, they and their edges parted at their knots.
 
@@ -77,7 +81,11 @@ class _PartedFaces:
     went in, and to part them takes longer than all else."""
 
     def __init__(self) -> None:
-        self._known, self._parted = Faces(), list[TopoDS_Shape]()
+        self._known, self._parted = Faces(), dict[int, TopoDS_Shape]()
+
+    def clear(self) -> None:
+        self._known.Clear()
+        self._parted.clear()
 
     def of(self, face: TopoDS_Shape) -> TopoDS_Shape:
         """Return a face parted."""
@@ -85,13 +93,9 @@ class _PartedFaces:
         turned = face.Orientation()
         face = face.Oriented(FORWARD)
         number = self._known.Add(face)
-        if number > KEPT:
-            self._known.Clear()
-            self._parted.clear()
-            number = self._known.Add(face)
-        if number > len(self._parted):
-            self._parted.append(_divided(face))
-        return self._parted[number - 1].Oriented(turned)
+        if number not in self._parted:
+            self._parted[number] = _divided(face)
+        return self._parted[number].Oriented(turned)
 
 
 _kept = _PartedFaces()

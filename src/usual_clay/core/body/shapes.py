@@ -29,7 +29,7 @@ from OCP.TopoDS import TopoDS, TopoDS_Compound, TopoDS_Shape
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.body.body_shape import BodyError, BodyShape, Place
-from usual_clay.core.body.mass import held_by, skin_of, volume_of
+from usual_clay.core.body.mass import forget, held_by, skin_of, volume_of
 from usual_clay.core.body.meshing import triangles_of
 
 # How near triangles that are drawn lie, as a share of a body's size.
@@ -226,6 +226,8 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
     volume = held_by(shape) if solids else GProp_GProps()
     held = volume if solids and volume.Mass() > 0 else area
     centre = held.CentreOfMass()
+    # Nothing follows in which it is measured.
+    forget()
     matrix = volume.MatrixOfInertia() if solids else None
     inertia = np.zeros((3, 3))
     if matrix is not None:
