@@ -18,6 +18,7 @@ from scipy.interpolate import LSQBivariateSpline, splprep
 from tests.true_shapes import SHAPES, turn_of
 from threadpoolctl import threadpool_limits
 
+from benchmarks.bodies import bodies
 from benchmarks.checking import checking
 from benchmarks.curves import from_curves
 from benchmarks.floating import floating
@@ -285,6 +286,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "curves": from_curves,
     "floating": floating,
     "checking": checking,
+    "bodies": bodies,
     "drag": dragging,
     "choosing": choosing,
     "live": live_surface,
