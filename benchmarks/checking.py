@@ -43,7 +43,7 @@ def checking(runs: int = 3) -> None:
     times = [seconds(lambda: find_joints(faces, 0.2)) for _ in range(runs)]
     say(f"joints of 200 faces, {len(find_joints(faces, 0.2))} of them", times, "s", "under 2")
     with tempfile.TemporaryDirectory() as folder:
-        many = len(write_facets(Path(folder) / "many.step", 51).triangles)
+        many = len(write_facets(Path(folder) / "many.step").triangles)
         times = [seconds(lambda: read_body(Path(folder) / "many.step"))]
     say(f"a STEP of {many} faces read as a closed body", times, "s", "")
     job = read_job(demo_job_file())

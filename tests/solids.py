@@ -94,7 +94,7 @@ REPRESENTATION_CONTEXT('',''));
 """
 
 
-def write_facets(path: Path, count: int) -> TriangleMesh:
+def write_facets(path: Path, count: int = 51) -> TriangleMesh:
     """Write a ball of flat triangles, some 2 count squared, as a STEP file of one solid with as
     many faces; return it as a mesh."""
     ball = uv_sphere(radius=10.0, count=[count, count])

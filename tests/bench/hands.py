@@ -53,8 +53,7 @@ class Hands:
                 if until():
                     return
             else:
-                busy = self.session.work.is_busy()
-                quiet = 0 if busy else quiet + 1
+                quiet = 0 if self.session.work.is_busy() else quiet + 1
                 # Nobody looks meanwhile, and the renderer is software; painting may begin work.
                 stage.setUpdatesEnabled(quiet > 2)
                 if quiet > 8:

@@ -101,7 +101,7 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
 def _fit(options: argparse.Namespace) -> int:
     started = time.perf_counter()
     ready_to_write(options.out)
-    counts, settings = _counts(options.controls), _settings(options)
+    counts, degree = _counts(options.controls), degree_of(options.degree)
     if options.front is not None and counts is not None:
         raise InputError("--front needs --controls auto: the search is what finds it")
     job = Job(tolerance=Tolerance(options.tolerance, options.share))
@@ -118,7 +118,7 @@ def _fit(options: argparse.Namespace) -> int:
                 f"{options.borders.name} holds {len(borders)} curves: a patch takes four"
             )
         kind, roles = "patch", {"scan": [measured], "borders": borders}
-        settings = PatchSettings(
+        settings: Any = PatchSettings(
             smoothness=options.smooth, knots=options.knots, symmetric=options.symmetric
         )
         method = f"four-corner patch with exact borders, {options.knots} knots"
@@ -129,6 +129,7 @@ def _fit(options: argparse.Namespace) -> int:
         elif options.region != "all":
             raise InputError("--region spreads over a scan: of a point list all points are taken")
         kind, roles = "cast", {"measured": region}
+        settings = _cast_settings(options, *degree)
         slid = f"heights along {options.pull}" if options.pull else "points slid to their feet"
         method = f"least squares, {options.knots} knots, {slid}"
     if counts is not None:
@@ -149,8 +150,7 @@ def _fit(options: argparse.Namespace) -> int:
     return exit_code(figures)
 
 
-def _settings(options: argparse.Namespace) -> Any:
-    degree, any_degree = degree_of(options.degree)
+def _cast_settings(options: argparse.Namespace, degree: int, any_degree: bool) -> CastSettings:
     return CastSettings(
         smoothness=options.smooth,
         reach=options.reach / 100,

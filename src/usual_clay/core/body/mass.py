@@ -8,7 +8,7 @@ import numpy as np
 from OCP.BRep import BRep_Builder
 from OCP.BRepCheck import BRepCheck_Analyzer
 from OCP.BRepGProp import BRepGProp
-from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as Faces
+from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as Shapes
 from OCP.GeomAbs import GeomAbs_Shape
 from OCP.GProp import GProp_GProps
 from OCP.ShapeUpgrade import ShapeUpgrade_ShapeDivideContinuity
@@ -81,7 +81,7 @@ class _PartedFaces:
     went in, and to part them takes longer than all else."""
 
     def __init__(self) -> None:
-        self._known, self._parted = Faces(), dict[int, TopoDS_Shape]()
+        self._known, self._parted = Shapes(), dict[int, TopoDS_Shape]()
 
     def clear(self) -> None:
         self._known.Clear()
