@@ -175,6 +175,7 @@ def test_control_points_are_boxed_weighed_and_added_where_needed(side) -> None:
     reshape_surface(session, session.choice.surface(), replace(shape, points=places), "dent")
     bad = session.job.report(session.choice.surface()).at_share
     hands.press("Add where needed")
+    hands.wait()
     assert "where the error is greatest" in window.cards.told.text()
     assert session.choice.surface().control_points > patch.control_points
     hands.press("Pull to scan")

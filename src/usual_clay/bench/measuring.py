@@ -1,4 +1,5 @@
-"""Bodies, and surfaces that follow nothing, judged in the background as soon as either changes."""
+"""Bodies, and surfaces that follow nothing, judged in the background as soon as either changes; and
+surfaces anew of which a hand's edit has only followed how far what judges them lies off."""
 
 from __future__ import annotations
 
@@ -8,6 +9,7 @@ from PySide6.QtCore import QObject
 
 from usual_clay.bench.session import Session
 from usual_clay.job.edits.judging import judge_of, measured, wants_measuring, with_measured
+from usual_clay.job.edits.surfaces import is_followed_only, measured_anew
 from usual_clay.job.items import Body, Surface
 
 
@@ -30,6 +32,23 @@ class Measuring(QObject):
         for item in [each for kind in kinds for each in session.job.all(kind)]:
             if wants_measuring(session.job, item):
                 self._measure(item)
+            elif isinstance(item, Surface) and is_followed_only(item):
+                self._measure_anew(item)
+
+    def _measure_anew(self, surface: Surface) -> None:
+        session, job = self._session, self._session.job
+        if self._asked.get(surface.id) == (surface,):
+            return
+        self._asked[surface.id] = (surface,)
+
+        def done(made: Surface) -> None:
+            if session.job.items.get(surface.id) is surface:
+                session.amend(session.job.with_item(made))
+
+        words = f"Measuring {surface.name}"
+        session.work.start(
+            surface.id, "measure", words, lambda *_: measured_anew(job, surface), done
+        )
 
     def _measure(self, item: Body | Surface) -> None:
         session = self._session

@@ -290,7 +290,7 @@ class Sheet(Guarded, QWidget):
         if before is not None:
             self.session.sight.before_move[hold.surface.id] = before
         words = f"drag a section of {hold.surface.name}"
-        reshape_surface(self.session, hold.surface, self._moved(hold, at), words)
+        reshape_surface(self.session, hold.surface, self._moved(hold, at), words, hold.live)
 
     def drop(self) -> bool:
         """End a drag without keeping it; tell whether there was one."""

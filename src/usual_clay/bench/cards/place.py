@@ -16,11 +16,13 @@ from usual_clay.bench.sight import Sign
 from usual_clay.bench.widgets import button
 from usual_clay.core.arrays import Floats
 from usual_clay.core.build.affine import Affine, PlaceSettings, affine_of, stays_of
+from usual_clay.core.check.live import LiveFeet
 from usual_clay.core.errors import ClayError, sentence
 from usual_clay.job.edits.placing import MOVABLE, middle_of, placed
 from usual_clay.job.edits.shaping import places_of, with_places
+from usual_clay.job.edits.surfaces import live_of_surface
 from usual_clay.job.guides import axis_of
-from usual_clay.job.items import Curve, ItemId, Shape
+from usual_clay.job.items import Curve, Item, ItemId, Shape, Surface
 from usual_clay.job.job import Job
 
 DEGREES = float(np.pi / 180)
@@ -78,6 +80,7 @@ class PlaceCard(Card):
         session.hand.offered.connect(self._take)
         self._open = False
         self._shown: tuple = ()
+        self._lives: dict[ItemId, tuple[Item, LiveFeet | None]] = {}
 
     def offer(self, does: str = "move") -> None:
         """Begin with the chosen item, or with the chosen points of it."""
@@ -196,15 +199,25 @@ class PlaceCard(Card):
     def _moved(self, job: Job, affine: Affine) -> tuple[Job, list[ItemId], str]:
         if not self._points:
             ids = self.rows.roles(self._hidden)["things"]
-            return placed(job, ids, affine, self._settings.copies)
+            lives = {each: self._live(job.items[each]) for each in ids}
+            return placed(job, ids, affine, self._settings.copies, lives)
         item = job.items[self._item]
         assert hasattr(item, "geometry")
         kind = self.session.choice.point_kind
         places = places_of(item, kind).copy()  # type: ignore[arg-type]
         which = [k for k in sorted(self._points) if k < len(places)]
         places[which] = affine.apply(places[which])
-        made = with_places(job, item, kind, places)  # type: ignore[arg-type]
+        made = with_places(job, item, kind, places, self._live(item))  # type: ignore[arg-type]
         return job.with_item(made), [item.id], ""
+
+    def _live(self, item: Item) -> LiveFeet | None:
+        """Return the feet of what judges a surface, found once for all moves of a hand."""
+        if not isinstance(item, Surface):
+            return None
+        known = self._lives.get(item.id)
+        if known is None or known[0] is not item:
+            known = self._lives[item.id] = item, live_of_surface(self.session.job, item)
+        return known[1]
 
     def accept(self) -> None:
         """Keep what is shown."""
@@ -231,6 +244,7 @@ class PlaceCard(Card):
 
     def _close(self) -> None:
         self._open = False
+        self._lives.clear()
         self.session.sight.show_signs([])
         self.session.hand.placing = None
         if self.session.hand.tool == "place":

@@ -17,6 +17,7 @@ from usual_clay.bench.cards.gap_rows import signs_of_body
 from usual_clay.bench.cards.mark_places import mark_places
 from usual_clay.bench.cards.role_rows import RoleRows
 from usual_clay.bench.cards.task_kinds import Task
+from usual_clay.bench.cards.task_made import Plan, with_made
 from usual_clay.bench.cards.tasks import TASKS
 from usual_clay.bench.session import Session
 from usual_clay.bench.sight import Sign
@@ -30,9 +31,7 @@ from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import sentence
 from usual_clay.core.spline.boundary import Border
 from usual_clay.job.edits import make
-from usual_clay.job.edits.curves import new_curve, reshaped
 from usual_clay.job.edits.edges import with_edge
-from usual_clay.job.edits.surfaces import reshaped_surface
 from usual_clay.job.items import Curve, Item, ItemId, Surface
 from usual_clay.job.job import Job
 from usual_clay.job.made import SurfaceMade
@@ -223,22 +222,28 @@ class TaskCard(Card):
             recipes = [item.recipe for item in planned if item.recipe is not None]
             given = session.sources.given(recipes[0])
         sources = [session.sources.one(each) for each in picked]
+        wanted, before, plan = self._settings, session.job, self._plan(picked)
 
-        def compute(*_: object) -> list[Any]:
+        def compute(*_: object) -> tuple[list[tuple[Any, Any]], Job, ItemId | None]:
             if task.alter is not None:
-                return [task.alter(self._settings, sources)]
-            return [make_by(recipe, given) for recipe in recipes]
+                results = [task.alter(wanted, sources)]
+            else:
+                results = [make_by(recipe, given) for recipe in recipes]
+            made = list(zip(settings, results, strict=False))
+            # To measure what has come about takes longest.
+            return made, *with_made(before, plan, made)
 
-        def came(made: list[Any]) -> None:
+        def came(found: tuple[list[tuple[Any, Any]], Job, ItemId | None]) -> None:
             if self._shown is shown and self.isVisible():
-                self._made = list(zip(settings, made, strict=False))
-                self.keep.setEnabled(True)
-                before = self.session.job
-                job, chosen = self._with(before)
+                self._made, job, chosen = found
                 self._put = before, job, chosen
-                self.say("; ".join(filter(None, [made[0].words, self._judged(job, chosen)])), "")
+                if session.job is not before:
+                    job, chosen = self._with(session.job)
+                self.keep.setEnabled(True)
+                first = self._made[0][1]
+                self.say("; ".join(filter(None, [first.words, self._judged(job, chosen)])), "")
                 self.session.propose(job)
-                self.session.sight.show_signs(self._signs(made[0]))
+                self.session.sight.show_signs(self._signs(first))
 
         def failed(error: Exception) -> None:
             if self._shown is shown and self.isVisible():
@@ -249,6 +254,15 @@ class TaskCard(Card):
 
         self.say("Working ...", "")
         session.work.start(OWNER, "preview", "", compute, came, failed=failed, asked=True)
+
+    def _plan(self, picked: tuple[ItemId, ...]) -> Plan:
+        return Plan(self.kind, self.task, picked, self._roles())
+
+    def _with(self, job: Job) -> tuple[Job, ItemId | None]:
+        """Return a job with what was made, and what of it to choose."""
+        if self._put is None or self._put[0] is not job:
+            self._put = job, *with_made(job, self._plan(self._picked()), self._made)
+        return self._put[1:]
 
     def _signs(self, made: Any) -> list[Sign]:
         """Return what says how sources run on the surface, and where they do not quite touch."""
@@ -291,49 +305,6 @@ class TaskCard(Card):
         what = "what measures it" if surface.by_area else "its curves"
         return f"{share} of {what} lie within {report.at_share:.3f} mm"
 
-    def _with(self, job: Job) -> tuple[Job, ItemId | None]:
-        """Return the job with what was made, and what of it to choose."""
-        picked = self._picked()
-        first: Item | None = job.items[picked[0]] if picked else None
-        chosen: ItemId | None = None
-        for settings, made in self._made:
-            if self.task.alter is None:
-                item = make.planned(job, self.kind, settings, **self._roles())
-                job, whole = make.with_result(job, item, made)
-                job = make.with_sources_hidden(job, whole)
-                chosen = chosen or whole.id
-                continue
-            for index, (part, name) in enumerate(
-                zip(made.curves, made.names or ("",), strict=False)
-            ):
-                # What alters a curve is put in its place; further parts stand beside it.
-                if isinstance(first, Surface):
-                    job = self._with_surface(job, first, part, name)
-                    chosen = first.id
-                elif index == 0 and not name and isinstance(first, Curve):
-                    job = job.with_item(reshaped(job, first, part))
-                    chosen = first.id
-                else:
-                    assert first is not None
-                    curve = new_curve(job, part, f"{first.name} {name or 'part'}", None)
-                    job = job.with_item(curve)
-                    chosen = chosen or curve.id
-        return job, chosen
-
-    def _with_surface(self, job: Job, first: Surface, part: Any, name: str) -> Job:
-        """Put an altered surface in its place, or a further part beside it."""
-        parted = any(made.names and SECOND not in made.names for _, made in self._made)
-        if not name:
-            return job.with_item(reshaped_surface(job, first, part, is_part=parted))
-        if name == SECOND:
-            other = job.get(self._picked()[1], Surface)
-            assert other is not None
-            return job.with_item(reshaped_surface(job, other, part))
-        beside = replace(
-            first, id=job.new_id("surface"), name=job.free_name(f"{first.name} {name}")
-        )
-        return job.with_item(reshaped_surface(job, beside, part, is_part=True))
-
     def end_marking(self) -> bool:
         """Put the marks down and take sources again; tell whether there were any."""
         if self.session.hand.marking is None:
@@ -351,9 +322,7 @@ class TaskCard(Card):
         changed = self._changed()
         if not all(self.session.may_change(item) for item in changed):
             return
-        before = self.session.job
-        put = self._put
-        job, chosen = put[1:] if put and put[0] is before else self._with(before)
+        job, chosen = self._with(self.session.job)
         what = self.task.name.format(first)
         self._close()
         self.session.commit(job, what)

@@ -12,6 +12,7 @@ from usual_clay.bench.edits.curves import reshape
 from usual_clay.bench.edits.surfaces import reshape_surface
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.live import LiveFeet
 from usual_clay.core.errors import sentence
 from usual_clay.core.fit.curve.fair import SlimSettings, Spare, slim
 from usual_clay.core.spline.basis import HIGHEST_DEGREE, SplineError, greville
@@ -26,6 +27,7 @@ from usual_clay.job.edits.shaping import (
     with_moved,
     with_places,
 )
+from usual_clay.job.edits.surfaces import live_of_surface
 from usual_clay.job.items import Curve, Surface
 
 # How far gathering in draws points towards their middle.
@@ -33,13 +35,26 @@ GATHER = 0.5
 
 
 def put_places(
-    session: Session, curve: Shaped, places: Floats, words: str, last: bool = False
+    session: Session,
+    curve: Shaped,
+    places: Floats,
+    words: str,
+    last: bool = False,
+    live: LiveFeet | None = None,
 ) -> None:
-    """Keep the edited points of a curve or a surface elsewhere."""
+    """Keep the edited points of a curve or a surface elsewhere.
+
+    Parameters
+    ----------
+    live : LiveFeet, optional
+        Of what judges a surface, as it is, where they are known.
+    """
     if not session.may_change(curve):
         return
+    if live is None and isinstance(curve, Surface):
+        live = live_of_surface(session.job, curve)
     try:
-        made = with_places(session.job, curve, session.choice.point_kind, places)
+        made = with_places(session.job, curve, session.choice.point_kind, places, live)
         job, _ = with_moved(session.job, made)
     except SplineError as error:
         session.told.emit("trouble", sentence(error))

@@ -10,6 +10,7 @@ from usual_clay.bench.gestures.pointer import Gesture, Pointer
 from usual_clay.bench.item_views import view_of
 from usual_clay.bench.session import Session
 from usual_clay.core.arrays import Floats
+from usual_clay.core.check.live import LiveFeet
 from usual_clay.core.errors import sentence
 from usual_clay.core.numbers import NumberError, read_number
 from usual_clay.core.spline.basis import SplineError
@@ -86,8 +87,9 @@ def drag_points(pane: Canvas, press: Pointer, grabbed: int) -> Gesture:
         session.show_moved(made)
     pane.typed, pane.snapped = "", None
     if made is not None:
-        # Kept as it is measured anew, all of it.
-        put_places(session, curve, places, f"move points of {curve.name}")
+        # A curve is measured anew, all of it, as it is kept; a surface beside the window.
+        followed = live if isinstance(live, LiveFeet) else None
+        put_places(session, curve, places, f"move points of {curve.name}", live=followed)
 
 
 def _may_shape(session: Session, shaped: Shaped) -> bool:

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.seeds import feet_within
-from usual_clay.core.spline.surface import BSplineSurface
+from usual_clay.core.spline.surface import BSplineSurface, swap_directions
 
 # What is shown while a hand drags need not be nearer than a part in a hundred thousand.
 LIVE_STEP = 1e-5
@@ -75,15 +75,36 @@ class LiveFeet:
     v: Floats
     signed: Floats
 
+    @property
+    def turned(self) -> LiveFeet:
+        """The same feet on the surface with its directions exchanged."""
+        turned = swap_directions(self.surface)
+        return LiveFeet(self.points, turned, self.v, self.u, -self.signed)
+
     def follow(self, surface: BSplineSurface) -> LiveFeet:
-        """Return the feet on a surface of the same knots with other control points."""
+        """Return the feet on a surface that was reshaped: they go the shortest way from where they
+        lay, and may end where it is only nearer than about them."""
+        at = self._moved_with(surface)
+        if not len(at):
+            return self
+        u, v, signed = self.u.copy(), self.v.copy(), self.signed.copy()
+        size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
+        seed = u[at], v[at]
+        feet = foot_points(surface, self.points[at], seed, 1e-3 * size, LIVE_STEPS, order=1)
+        u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
+        return LiveFeet(self.points, surface, u, v, signed)
+
+    def _moved_with(self, surface: BSplineSurface) -> Ints:
+        """Return which feet lie on spans that have become others."""
         old = self.surface
         same = surface.counts == old.counts and np.array_equal(surface.knots_u, old.knots_u)
         if not same or not np.array_equal(surface.knots_v, old.knots_v):
-            return live_feet(surface, self.points)
+            return np.arange(len(self.points))
         moved = (surface.points != old.points).any(axis=2)
+        if surface.weights is not old.weights:
+            moved |= _weights_of(surface) != _weights_of(old)
         if not moved.any():
-            return self
+            return np.zeros(0, dtype=np.int64)
         (p, q), (rows, columns) = surface.degrees, np.nonzero(moved)
         near = (
             (self.u >= surface.knots_u[rows.min()])
@@ -91,14 +112,11 @@ class LiveFeet:
             & (self.v >= surface.knots_v[columns.min()])
             & (self.v <= surface.knots_v[columns.max() + q + 1])
         )
-        u, v, signed = self.u.copy(), self.v.copy(), self.signed.copy()
-        at = np.flatnonzero(near)
-        if len(at):
-            size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
-            seed = u[at], v[at]
-            feet = foot_points(surface, self.points[at], seed, 1e-3 * size, LIVE_STEPS, order=1)
-            u[at], v[at], signed[at] = feet.u, feet.v, feet.signed
-        return LiveFeet(self.points, surface, u, v, signed)
+        return np.flatnonzero(near)
+
+
+def _weights_of(surface: BSplineSurface) -> Floats:
+    return np.ones(surface.counts) if surface.weights is None else surface.weights
 
 
 def live_feet(surface: BSplineSurface, points: Floats, known: Floats | None = None) -> LiveFeet:

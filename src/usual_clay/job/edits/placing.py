@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from types import MappingProxyType
 
 import numpy as np
 
 from usual_clay.core.arrays import Floats, as_places
 from usual_clay.core.build.affine import Affine
+from usual_clay.core.check.live import LiveFeet
 from usual_clay.core.errors import ClayError
 from usual_clay.core.scan.shapes import SimpleShape
 from usual_clay.core.spline.make import DrawnSettings
@@ -42,12 +44,21 @@ def middle_of(job: Job, items: Sequence[Item]) -> Floats:
 
 
 def placed(
-    job: Job, ids: Sequence[ItemId], affine: Affine, copies: int = 0
+    job: Job,
+    ids: Sequence[ItemId],
+    affine: Affine,
+    copies: int = 0,
+    lives: Mapping[ItemId, LiveFeet | None] = MappingProxyType({}),
 ) -> tuple[Job, list[ItemId], str]:
     """Move items; with copies leave them, and add so many, each moved once more.
 
     What followed others follows no more, as it does not lie where they would have it; a copy of
     it does not follow either.
+
+    Parameters
+    ----------
+    lives : mapping
+        Of surfaces the feet of what judges them, where these are known: they are followed.
 
     Returns
     -------
@@ -69,7 +80,7 @@ def placed(
             raise PlaceError(f"{item.name} is locked: unlock it first")
         step = affine
         for number in range(max(copies, 1)):
-            new = _placed(job, item, step)
+            new = _placed(job, item, step, lives.get(item_id))
             if copies:
                 word = item_kind(item).name
                 name = job.free_name(f"{item.name} copy")
@@ -91,7 +102,7 @@ def _follows(item: Item) -> bool:
     return recipe is not None and bool(recipe.sources)
 
 
-def _placed(job: Job, item: Item, affine: Affine) -> Item:
+def _placed(job: Job, item: Item, affine: Affine, live: LiveFeet | None) -> Item:
     if isinstance(item, Curve):
         drawn = item.made_by(DrawnSettings)
         if drawn is not None and drawn.kind in BY_POINTS and not (drawn.handles or _follows(item)):
@@ -100,7 +111,9 @@ def _placed(job: Job, item: Item, affine: Affine) -> Item:
         moved = replace(item.geometry, points=affine.apply(item.geometry.points))
         return reshaped(job, replace(item, recipe=None, made_of=None), moved)
     if isinstance(item, Surface):
-        return reshaped_surface(job, item, placed_surface(item.geometry, affine))
+        if live is not None and affine.turns_over:
+            live = live.turned
+        return reshaped_surface(job, item, placed_surface(item.geometry, affine), live)
     if isinstance(item, PointList):
         return replace(item, points=affine.apply(item.points), recipe=None, made_of=None)
     if isinstance(item, Shape):

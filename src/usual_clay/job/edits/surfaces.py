@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from weakref import WeakSet
 
 import numpy as np
 
@@ -58,6 +59,10 @@ def _followed(job: Job, surface: Surface) -> list[tuple[Curve, Floats]]:
     return [(c, curve_points(c.geometry, np.linspace(*c.geometry.domain, PLACES))) for c in curves]
 
 
+# Those whose distances were only followed: what judges them is to be measured anew.
+_followed_only: WeakSet[Surface] = WeakSet()
+
+
 def reshaped_surface(
     job: Job,
     surface: Surface,
@@ -66,22 +71,75 @@ def reshaped_surface(
     is_part: bool = False,
 ) -> Surface:
     """Return a surface with a geometry made by hand: it is fitted no more, and still judged; a part
-    of one by the scan that lies over it alone."""
+    of one by the scan that lies over it alone.
+
+    Parameters
+    ----------
+    live : LiveFeet, optional
+        Of what judges it: on the new geometry, or on the surface as it was. Then they are followed,
+        which is far sooner done than to measure anew, and not always right: that
+        `is_followed_only` tells.
+    """
+    made = _by_hand(job, surface, geometry)
+    if is_part and (judged := _judged_within(job, made)) is not None:
+        return judged
+    if live is None:
+        return measured_anew(job, made)
+    made = _with_feet(made, live.follow(geometry))
+    if live.surface is not geometry:
+        _followed_only.add(made)
+    return made
+
+
+def retold_surface(
+    job: Job, surface: Surface, geometry: BSplineSurface, turned: bool = False
+) -> Surface:
+    """Return a surface whose shape is told by another net: what judges it lies as far off as
+    before.
+
+    Parameters
+    ----------
+    turned : bool
+        Whether its normals face the other way now.
+    """
+    made, signed = _by_hand(job, surface, geometry), surface.signed
+    measured = job.measured(made)
+    points = None if measured is None else measured_points(job, measured)
+    if signed is None or (made.watches and (points is None or len(points) != len(signed))):
+        return measured_anew(job, made)
+    made = replace(made, signed=-signed if turned and made.watches else signed)
+    if is_followed_only(surface):
+        _followed_only.add(made)
+    return made
+
+
+def is_followed_only(surface: Surface) -> bool:
+    """Tell whether distances of what judges a surface were followed, and not measured."""
+    return surface in _followed_only
+
+
+def measured_anew(job: Job, surface: Surface) -> Surface:
+    """Return a surface with what judges it measured, all of it."""
+    feet = live_of_surface(job, replace(surface, signed=None))
+    return surface if feet is None else _with_feet(surface, feet)
+
+
+def _by_hand(job: Job, surface: Surface, geometry: BSplineSurface) -> Surface:
+    """Return a surface with a geometry made by hand, not judged yet."""
     made = replace(
         surface, geometry=geometry, recipe=None, made_of=None, former=surface.follows,
         candidates=(), signed=None,
     )  # fmt: skip
     region = job.region_of(surface)
-    if surface.inside is not None and region is not None:
-        # What judged it stays so, whatever becomes of the region that it followed.
-        made = replace(made, watches=region.scan, inside=region.vertices)
-    if is_part and (judged := _judged_within(job, made)) is not None:
-        return judged
-    feet = live_of_surface(job, made) if live is None else live.follow(geometry)
-    if feet is None:
+    if surface.inside is None or region is None:
         return made
+    # What judged it stays so, whatever becomes of the region that it followed.
+    return replace(made, watches=region.scan, inside=region.vertices)
+
+
+def _with_feet(surface: Surface, feet: LiveFeet) -> Surface:
     # To its curves it has a distance and no side.
-    return replace(made, signed=feet.signed if made.watches else np.abs(feet.signed))
+    return replace(surface, signed=feet.signed if surface.watches else np.abs(feet.signed))
 
 
 def _judged_within(job: Job, part: Surface) -> Surface | None:
