@@ -161,7 +161,7 @@ def start(arguments: list[str]) -> None:
     window = Window()
     window.show()
     window.documents.open_file(demo_job_file())
-    while window.session.job.items and not window.stage.scene._portraits:
+    while not window.stage.scene._portraits:
         app.processEvents()
     app.processEvents()
     window.stage.free.repaint()

@@ -10,7 +10,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from tests.bench.hands import Hands
-from usual_clay.bench import session
+from usual_clay.bench import documents
 from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.scans import add_scan
 from usual_clay.bench.stage import scene
@@ -89,9 +89,9 @@ def with_demo(hands: Hands, job_file: Path, as_read: Job, monkeypatch: pytest.Mo
     It is read once for all of them: items are values, and what is worked out of a scan stays.
     """
     with monkeypatch.context() as once:
-        once.setattr(session, "read_job", lambda *_: as_read)
+        once.setattr(documents, "read_or_sound", lambda *_: (as_read, []))
         hands.window.documents.open_file(job_file)
-    hands.wait()
+        hands.wait()
     return hands
 
 

@@ -18,8 +18,7 @@ from PySide6.QtTest import QTest
 
 import usual_clay.bench
 from tests.bench.hands import Hands
-from usual_clay.bench import guard
-from usual_clay.bench import session as bench_session
+from usual_clay.bench import documents, guard
 from usual_clay.bench.gestures import look
 from usual_clay.bench.stage import pane as pane_file
 from usual_clay.bench.start import ENDED
@@ -114,9 +113,9 @@ def test_no_error_ends_the_window_or_the_work(
     watched: Hands, name: str, monkeypatch: pytest.MonkeyPatch, job_file: Path, as_read: Job
 ) -> None:
     with monkeypatch.context() as once:
-        once.setattr(bench_session, "read_job", lambda *_: as_read)
+        once.setattr(documents, "read_or_sound", lambda *_: (as_read, []))
         watched.window.documents.open_file(job_file)
-    watched.wait()
+        watched.wait()
     session, cards = watched.session, watched.window.cards
     surface = session.choice.surface()
     assert surface is not None

@@ -24,11 +24,13 @@ from usual_clay.files.deliver import (
     pieces_in,
 )
 from usual_clay.files.errors import FileError
+from usual_clay.files.job_file import read_or_sound
 from usual_clay.files.point_stream import ReplayStream
 from usual_clay.files.sheet_file import SUFFIXES as SHEETS
 from usual_clay.files.sheet_file import write_sheet
 from usual_clay.files.step_out import Piece
-from usual_clay.job.items import Surface
+from usual_clay.job.items import Scan, Surface
+from usual_clay.job.job import Job
 
 KNOWN = (*mesh_file.SUFFIXES, *points_file.SUFFIXES, *picture_file.SUFFIXES, *take_in.SUFFIXES)
 
@@ -90,16 +92,41 @@ class Documents(QObject):
     def open_file(self, path: Path) -> None:
         """Open a job, or offer a scan to be brought in, by the file's ending."""
         if path.suffix.lower() == job_file.SUFFIX:
-            if self.may_leave() and self.session.open(path):
-                # The newest surface is what the user was at.
-                surfaces = list(self.session.job.all(Surface))
-                self.session.choice.choose(surfaces[-1].id if surfaces else None)
-                self.opened.emit()
+            if self.may_leave():
+                self._open_job(path)
         elif path.suffix.lower() in KNOWN:
             self.session.hand.take(None)
             self.offered.emit([path])
         else:
             self.session.told.emit("trouble", f"{path.name}: no way to open this kind of file")
+
+    def _open_job(self, path: Path) -> None:
+        """Read a job beside the window, and go on with it; what is open stays until then."""
+        session, before = self.session, self.session.job
+
+        def read(*_: object) -> tuple[Job, list[str]]:
+            job, missing = read_or_sound(path)
+            for scan in job.all(Scan):
+                # What any picture and any report of it needs.
+                _ = scan.mesh.vertex_normals, scan.mesh.vertex_areas
+            return job, missing
+
+        def done(found: tuple[Job, list[str]]) -> None:
+            # It may have been worked on meanwhile.
+            if session.job is not before and not self.may_leave():
+                return
+            session.show_opened(path, *found)
+            # The newest surface is what the user was at.
+            surfaces = list(session.job.all(Surface))
+            session.choice.choose(surfaces[-1].id if surfaces else None)
+            self.opened.emit()
+
+        words = f"Opening {path.name}"
+        session.work.start("", "open", words, read, done, failed=self._tell_failed, asked=True)
+
+    def _tell_failed(self, error: Exception) -> None:
+        words = str(error) if isinstance(error, FileError) else repr(error)
+        self.session.told.emit("trouble", words)
 
     def open_files(self, paths: list[Path]) -> None:
         """Open the first of several files; pictures are taken all together."""
@@ -230,17 +257,13 @@ class Documents(QObject):
             words = " ".join(filter(None, [written.words, written.lost]))
             self.session.told.emit("trouble" if written.lost else "news", words)
 
-        def failed(error: Exception) -> None:
-            words = str(error) if isinstance(error, FileError) else repr(error)
-            self.session.told.emit("trouble", words)
-
         self.session.work.start(
             "",
             "deliver",
             f"Writing {path.name}",
             lambda *_: deliver(pieces, settings, path, name),
             done,
-            failed=failed,
+            failed=self._tell_failed,
         )
 
     def sheet(self, plan: LinesPlan) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -20,7 +21,7 @@ from usual_clay.core.errors import ClayError
 from usual_clay.core.memory import give_back
 from usual_clay.files.atomic import ReadOnlyError, signature
 from usual_clay.files.errors import FileError
-from usual_clay.files.job_file import read_job, read_sound, read_steps, write_job
+from usual_clay.files.job_file import read_or_sound, read_steps, write_job
 from usual_clay.files.shared import Shared
 from usual_clay.job.edits import make
 from usual_clay.job.edits.arrange import in_group
@@ -260,21 +261,18 @@ class Session(QObject):
             Keeps what is read, for other jobs of the same file.
         """
         try:
-            self._replace(read_job(path, shared), path)
+            self.show_opened(path, *read_or_sound(path, shared))
         except FileError as error:
-            return self._open_sound(path, error)
+            self.told.emit("trouble", str(error))
+            return False
         return True
 
-    def _open_sound(self, path: Path, error: FileError) -> bool:
-        """Open what of a damaged file is sound, as a job without a file; tell what is missing."""
-        try:
-            job, missing = read_sound(path)
-        except FileError:
-            self.told.emit("trouble", str(error))
-            return False
+    def show_opened(self, path: Path, job: Job, missing: Sequence[str]) -> None:
+        """Go on with a job that was read; of a damaged file without that file, telling what is
+        missing."""
         if not missing:
-            self.told.emit("trouble", str(error))
-            return False
+            self._replace(job, path)
+            return
         # The file stays as it is: it is not saved over.
         self._replace(replace(job, name=f"{job.name} recovered"), None)
         self._saved = Job()
@@ -282,7 +280,6 @@ class Session(QObject):
         words = "; ".join(missing[:MOST_TOLD])
         more = f"; and {len(missing) - MOST_TOLD} more" if len(missing) > MOST_TOLD else ""
         self.told.emit("trouble", f"{path.name} is damaged. Missing: {words}{more}.")
-        return True
 
     def recover(self, path: Path, known: str) -> bool:
         """Open what was not saved; it counts as not saved still, under the name that it had."""

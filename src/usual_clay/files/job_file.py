@@ -149,6 +149,26 @@ def read_sound(path: Path) -> tuple[Job, list[str]]:
     return job, missing
 
 
+def read_or_sound(path: Path, shared: Shared | None = None) -> tuple[Job, list[str]]:
+    """Open a job file, or of a damaged one what is sound; return it, and what is missing and why.
+
+    Raises
+    ------
+    FileError
+        When nothing of it is, or it is no job file that this version reads.
+    """
+    try:
+        return read_job(path, shared), []
+    except FileError as error:
+        try:
+            job, missing = read_sound(path)
+        except FileError:
+            raise error from None
+        if not missing:
+            raise
+        return job, missing
+
+
 def read_steps(path: Path, shared: Shared) -> tuple[list[tuple[str, Job]], int]:
     """Return the steps of the history that lies in a file beside its job, each with the words of
     its edit, and which of them is that job; no step where there is none.
