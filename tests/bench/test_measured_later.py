@@ -17,7 +17,7 @@ from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.knots import insert_knot, raise_degree, reverse
 from usual_clay.core.spline.surface import BSplineSurface, surface_grid, swap_directions
 from usual_clay.core.spline.tessellate import grid_triangles
-from usual_clay.files.job_file import write_job
+from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.edits.surfaces import (
     is_followed_only,
     live_of_surface,
@@ -66,7 +66,7 @@ def far_off(job: Job) -> np.ndarray:
     return cKDTree(places).query(job.the("scan-1", Scan).mesh.vertices)[0]
 
 
-def test_what_is_followed_is_measured_anew(hands: Hands, judged: Job) -> None:
+def test_what_is_followed_is_measured_anew(hands: Hands, judged: Job, tmp_path: Path) -> None:
     session = hands.session
     session.commit(judged, "hairpin")
     hands.wait()
@@ -75,8 +75,11 @@ def test_what_is_followed_is_measured_anew(hands: Hands, judged: Job) -> None:
     followed = the(session.job)
     assert is_followed_only(followed)
     assert np.median(np.abs(followed.signed)) == pytest.approx(1.0, abs=0.01)
+    # A file that is written before that holds what is measured.
+    assert session.save(tmp_path / "a.uclay")
     hands.wait()
     exact = the(session.job)
+    assert the(read_job(tmp_path / "a.uclay")).signed == pytest.approx(exact.signed)
     assert exact.geometry is followed.geometry
     assert not is_followed_only(exact)
     # Places on a grid lie a little farther off than the nearest of all.

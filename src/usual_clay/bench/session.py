@@ -26,6 +26,7 @@ from usual_clay.files.shared import Shared
 from usual_clay.job.edits import make
 from usual_clay.job.edits.arrange import in_group
 from usual_clay.job.edits.shaping import places_of, shaped, with_moved
+from usual_clay.job.edits.surfaces import all_measured
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError, forget
@@ -349,7 +350,7 @@ class Session(QObject):
             "",
             "save",
             f"Saving {path.name}",
-            lambda *_: write_job(path, job, replace_read_only),
+            lambda *_: write_job(path, all_measured(job), replace_read_only),
             lambda _none: came.append(None),
             failed=came.append,
         )

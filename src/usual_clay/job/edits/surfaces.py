@@ -124,6 +124,13 @@ def measured_anew(job: Job, surface: Surface) -> Surface:
     return surface if feet is None else _with_feet(surface, feet)
 
 
+def all_measured(job: Job) -> Job:
+    """Return a job in which what was only followed is measured, as it is to be kept."""
+    for surface in [each for each in job.all(Surface) if is_followed_only(each)]:
+        job = job.with_item(measured_anew(job, surface))
+    return job
+
+
 def _by_hand(job: Job, surface: Surface, geometry: BSplineSurface) -> Surface:
     """Return a surface with a geometry made by hand, not judged yet."""
     made = replace(
