@@ -45,10 +45,8 @@ class Measuring(QObject):
             if session.job.items.get(surface.id) is surface:
                 session.amend(session.job.with_item(made))
 
-        words = f"Measuring {surface.name}"
-        session.work.start(
-            surface.id, "measure", words, lambda *_: measured_anew(job, surface), done
-        )
+        # Nobody waits for it: figures are there, and seldom change.
+        session.work.start(surface.id, "measure", "", lambda *_: measured_anew(job, surface), done)
 
     def _measure(self, item: Body | Surface) -> None:
         session = self._session
