@@ -1,7 +1,5 @@
 """``python -m usual_clay``."""
 
-import sys
+from usual_clay.cli.main import run
 
-from usual_clay.cli.main import main
-
-sys.exit(main())
+run()
