@@ -476,3 +476,11 @@ def test_triangles_of_a_body_are_watertight_and_as_near_as_asked() -> None:
         a, b, c = (vertices[joined[:, k]] for k in range(3))
         volume = np.einsum("nk,nk->", a, np.cross(b, c)) / 6
         assert abs(volume - body.volume) < chord * body.area
+
+
+def test_a_solid_that_is_inside_out_is_not_sound() -> None:
+    box = BRepPrimAPI_MakeBox(1.0, 2.0, 3.0).Shape()
+    for shape, volume, sound in ((box, 6.0, True), (box.Reversed(), -6.0, False)):
+        body = body_of(Named(shape))
+        assert body.volume == pytest.approx(volume)
+        assert body.valid is sound

@@ -239,7 +239,8 @@ def body_of(named: Named, chord: float = 0.0) -> BodyShape:
         brep=brep,
         names=names,
         solids=len(solids),
-        valid=valid,
+        # A solid that holds less than nothing has faces that lie where they should not.
+        valid=valid and (not solids or volume.Mass() > 0),
         volume=float(volume.Mass()) if solids else 0.0,
         area=float(area.Mass()),
         centre=np.array([centre.X(), centre.Y(), centre.Z()]),
