@@ -19,6 +19,7 @@ from usual_clay.core.spline.surface import BSplineSurface, surface_grid, swap_di
 from usual_clay.core.spline.tessellate import grid_triangles
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.job.edits.surfaces import (
+    forget_feet,
     is_followed_only,
     live_of_surface,
     reshaped_surface,
@@ -79,6 +80,13 @@ def test_what_is_followed_is_measured_anew(hands: Hands, judged: Job, tmp_path: 
     assert session.save(tmp_path / "a.uclay")
     hands.wait()
     exact = the(session.job)
+    # The next drag begins with the feet that this one left, and with what was measured.
+    live = live_of_surface(session.job, exact)
+    assert live.surface is exact.geometry
+    assert live.signed is exact.signed
+    forget_feet()
+    again = live_of_surface(session.job, exact)
+    assert np.abs(again.signed) == pytest.approx(np.abs(exact.signed), abs=1e-6)
     assert the(read_job(tmp_path / "a.uclay")).signed == pytest.approx(exact.signed)
     assert exact.geometry is followed.geometry
     assert not is_followed_only(exact)

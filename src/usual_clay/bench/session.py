@@ -26,7 +26,7 @@ from usual_clay.files.shared import Shared
 from usual_clay.job.edits import make
 from usual_clay.job.edits.arrange import in_group
 from usual_clay.job.edits.shaping import places_of, shaped, with_moved
-from usual_clay.job.edits.surfaces import all_measured
+from usual_clay.job.edits.surfaces import all_measured, forget_feet
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError, forget
@@ -316,6 +316,7 @@ class Session(QObject):
         self.history, self._saved, self._proposal = History(Job()), Job(), None
         self.sources.forget()
         forget()
+        forget_feet()
 
     def _replace(self, job: Job, path: Path | None) -> None:
         self.work.cancel_all()
@@ -325,6 +326,7 @@ class Session(QObject):
         self.trouble, self.notes = {}, {}
         self.sources.forget()
         forget()
+        forget_feet()
         self.choice.choose(None)
         self.replaced.emit()
         self._after_edit()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from dataclasses import replace
 from itertools import islice
 from weakref import WeakSet
@@ -28,6 +29,11 @@ def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
     """Return the feet of what judges a surface, for the drag that begins."""
     measured = job.measured(surface)
     points = None if measured is None else measured_points(job, measured)
+    if points is not None and surface.signed is not None:
+        for feet in _latest:
+            if feet.surface is surface.geometry and np.array_equal(feet.points, points):
+                # One drag after the other: they lie where the last one left them.
+                return replace(feet, signed=surface.signed)
     if points is not None:
         return live_feet(surface.geometry, points, surface.signed)
     places = None if surface.watches else places_of_curves(job, surface)
@@ -64,6 +70,13 @@ def _followed(job: Job, surface: Surface) -> list[tuple[Curve, Floats]]:
 
 # Those whose distances were only followed: what judges them is to be measured anew.
 _followed_only: WeakSet[Surface] = WeakSet()
+# The feet that were followed last.
+_latest: deque[LiveFeet] = deque(maxlen=1)
+
+
+def forget_feet() -> None:
+    """Let go of the feet that were followed last, and of the points that they belong to."""
+    _latest.clear()
 
 
 def reshaped_surface(
@@ -88,7 +101,9 @@ def reshaped_surface(
         return judged
     if live is None:
         return measured_anew(job, made)
-    made = _with_feet(made, live.follow(geometry))
+    feet = live.follow(geometry)
+    _latest.append(feet)
+    made = _with_feet(made, feet)
     if live.surface is not geometry:
         _followed_only.add(made)
     return made
