@@ -131,7 +131,7 @@ def test_feet_follow_weights_turns_and_other_knots(judged: Job) -> None:
     turned = live.turned
     assert turned.surface.counts == shape.counts[::-1]
     assert turned.signed == pytest.approx(foot_points(turned.surface, live.points).signed, abs=1e-6)
-    assert live.follow(replace(shape)) is live
+    assert live.follow(replace(shape)).signed is live.signed
 
 
 def test_a_job_is_read_beside_the_window(

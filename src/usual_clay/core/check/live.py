@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -86,7 +86,7 @@ class LiveFeet:
         lay, and may end where it is only nearer than about them."""
         at = self._moved_with(surface)
         if not len(at):
-            return self
+            return replace(self, surface=surface)
         u, v, signed = self.u.copy(), self.v.copy(), self.signed.copy()
         size = float(np.ptp(surface.points.reshape(-1, 3), axis=0).max())
         seed = u[at], v[at]

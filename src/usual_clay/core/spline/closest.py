@@ -382,13 +382,12 @@ def valleys(grid: Floats, points: Floats) -> tuple[Ints, Ints]:
     count = min(NEAREST, len(flat))
     away, near = cKDTree(flat).query(points, count, workers=2)
     away, near = away.reshape(len(points), count), near.reshape(len(points), count)
-    places = np.stack(np.unravel_index(near, shape))
-    lowest = np.ones(near.shape, dtype=bool)
-    # What is nearer than one of the list stands before it.
-    for k in range(1, count):
-        apart = np.abs(places[:, :, k, None] - places[:, :, :k]) > 1
-        lowest[:, k] = apart.any(axis=0).all(axis=1)
-    lowest &= away <= away[:, :1] + margin
+    lowest = away <= away[:, :1] + margin
+
+    def look(block: slice) -> None:
+        _keep_lowest(lowest[block], np.stack(np.unravel_index(near[block], shape)))
+
+    in_blocks(len(points), look)
     # A point so far away that the list does not reach as far is compared with all places.
     told = away[:, -1] > away[:, 0] + margin
     if count == len(flat):
@@ -399,6 +398,27 @@ def valleys(grid: Floats, points: Floats) -> tuple[Ints, Ints]:
         parts.append(_valleys_of_all(grid, points, margin, np.flatnonzero(~told)))
     which, at = (np.concatenate(part) for part in zip(*parts, strict=True))
     return which, at
+
+
+def _keep_lowest(lowest: Bools, places: Ints) -> None:
+    """Keep those of the nearest places of points that have no nearer neighbour, in place.
+
+    Parameters
+    ----------
+    lowest : (n, k) mask
+        Those that may be, the nearest first.
+    places : (1 or 2, n, k) integers
+        Where they stand on the grid.
+    """
+    places = places.astype(np.int32)
+    for k in range(1, lowest.shape[1]):
+        some = np.flatnonzero(lowest[:, k])
+        if not len(some):
+            break
+        own = places[:, some]
+        # What is nearer than one of the list stands before it.
+        apart = np.abs(own[:, :, k, None] - own[:, :, :k]) > 1
+        lowest[some, k] = apart.any(axis=0).all(axis=1)
 
 
 def _valleys_of_all(grid: Floats, points: Floats, margin: float, which: Ints) -> tuple[Ints, Ints]:
