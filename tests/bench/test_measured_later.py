@@ -80,6 +80,8 @@ def test_what_is_followed_is_measured_anew(hands: Hands, judged: Job, tmp_path: 
     assert session.save(tmp_path / "a.uclay")
     hands.wait()
     exact = the(session.job)
+    assert exact is not followed
+    assert session.is_saved
     # The next drag begins with the feet that this one left, and with what was measured.
     live = live_of_surface(session.job, exact)
     assert live.surface is exact.geometry
@@ -94,6 +96,9 @@ def test_what_is_followed_is_measured_anew(hands: Hands, judged: Job, tmp_path: 
     beyond = far_off(session.job) - np.abs(exact.signed)
     assert -1e-9 < beyond.min() < beyond.max() < 0.02
     assert np.median(np.abs(exact.signed)) < 0.35
+    session.rename("surface-3", "Other")
+    assert not session.is_saved
+    session.undo()
     # It is no step of its own, and comes back by undo and redo.
     session.undo()
     assert the(session.job).geometry is the(judged).geometry

@@ -26,7 +26,7 @@ from usual_clay.files.shared import Shared
 from usual_clay.job.edits import make
 from usual_clay.job.edits.arrange import in_group
 from usual_clay.job.edits.shaping import places_of, shaped, with_moved
-from usual_clay.job.edits.surfaces import all_measured, forget_feet
+from usual_clay.job.edits.surfaces import all_measured, forget_feet, is_measured_of
 from usual_clay.job.history import History
 from usual_clay.job.items import Followed, Item, ItemId
 from usual_clay.job.job import Job, JobError, forget
@@ -99,7 +99,8 @@ class Session(QObject):
 
     @property
     def is_saved(self) -> bool:
-        return self.job is self._saved
+        # A file is written with everything measured.
+        return self.job is self._saved or is_measured_of(self.job, self._saved)
 
     @property
     def is_proposing(self) -> bool:

@@ -16,7 +16,7 @@ from usual_clay.core.spline.curve import BSplineCurve, curve_points, homogeneous
 from usual_clay.core.spline.knots import removal_residuals, remove_knot
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.job.edits.judging import ON_RIM
-from usual_clay.job.items import Curve, Surface
+from usual_clay.job.items import Curve, Item, Surface
 from usual_clay.job.job import Job, measured_points
 
 # Along each curve that judges a surface.
@@ -147,6 +147,22 @@ def all_measured(job: Job) -> Job:
     for surface in [each for each in job.all(Surface) if is_followed_only(each)]:
         job = job.with_item(measured_anew(job, surface))
     return job
+
+
+def is_measured_of(job: Job, followed: Job) -> bool:
+    """Tell whether a job is another one in which nothing but what was followed is measured now."""
+    same = job.name == followed.name and job.tolerance == followed.tolerance
+    if not same or list(job.items) != list(followed.items):
+        return False
+    return all(
+        now is old
+        or (isinstance(old, Surface) and is_followed_only(old) and _is_but_measured(now, old))
+        for now, old in zip(job.items.values(), followed.items.values(), strict=True)
+    )
+
+
+def _is_but_measured(item: Item, old: Surface) -> bool:
+    return all(vars(item).get(key) is value for key, value in vars(old).items() if key != "signed")
 
 
 def _by_hand(job: Job, surface: Surface, geometry: BSplineSurface) -> Surface:
