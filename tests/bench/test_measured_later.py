@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PySide6.QtCore import Qt
 from scipy.spatial import cKDTree
 
 from tests.bench.hands import Hands
@@ -158,3 +159,24 @@ def test_a_job_is_read_beside_the_window(
     session.rename("surface-3", "Mine")
     hands.wait()
     assert the(session.job).name == "Mine"
+
+
+def test_what_is_moved_by_numbers_is_measured_when_it_rests(hands: Hands, judged: Job) -> None:
+    session = hands.session
+    session.commit(judged, "hairpin")
+    session.choice.choose("surface-3")
+    hands.wait()
+    hands.window.commands.run("move")
+    hands.wait()
+    card = hands.window.cards.card
+    # Turned over about its middle it lies nearly where it lay: feet that follow lose their way.
+    card.set_settings(replace(card._settings, does="turn", axis="z", angle=np.pi))
+    followed = session.shown.the("surface-3", Surface)
+    hands.wait()
+    exact = session.shown.the("surface-3", Surface)
+    places = judged.the("scan-1", Scan).mesh.vertices
+    assert exact.signed == pytest.approx(foot_points(exact.geometry, places).signed, abs=1e-9)
+    assert np.abs(followed.signed - exact.signed).max() > 1.0
+    hands.key(Qt.Key.Key_Return, widget=hands.pane)
+    assert the(session.job).signed is exact.signed
+    assert not is_followed_only(the(session.job))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from PySide6.QtCore import QTimer
 
 from usual_clay.bench.cards.card import Card
 from usual_clay.bench.cards.fields import Fields, Figure, Figures, Pick
@@ -42,6 +43,11 @@ FIELDS = (
 )  # fmt: skip
 # How long the arrows are, as a share of what they move.
 ARROW = 0.35
+# Whose requests its measuring is, and so long nothing has moved before it, ms.
+OWNER, REST = "place card", 150
+
+# A job, what was moved in it, and what the user should know.
+Moved = tuple[Job, list[ItemId], str]
 
 
 def _hides(settings: PlaceSettings) -> list[str]:
@@ -64,7 +70,7 @@ class PlaceCard(Card):
         self._settings = PlaceSettings()
         self._points: frozenset[int] = frozenset()
         self._item: ItemId = ""
-        self._made: tuple[Job, list[ItemId], str] | None = None
+        self._made: Moved | None = None
         things = [Take(f"Thing {k + 1}", MOVABLE, k > 0, "things", True) for k in range(ANY_NUMBER)]
         line = Take("About the line", (Curve, Shape), True, "line")
         self.rows = RoleRows(session, [*things, line])
@@ -81,6 +87,9 @@ class PlaceCard(Card):
         self._open = False
         self._shown: tuple = ()
         self._lives: dict[ItemId, tuple[Item, LiveFeet | None]] = {}
+        self._move: Callable[[bool], Moved]
+        self._still = QTimer(self, singleShot=True, interval=REST)
+        self._still.timeout.connect(self._measure)
 
     def offer(self, does: str = "move") -> None:
         """Begin with the chosen item, or with the chosen points of it."""
@@ -141,13 +150,15 @@ class PlaceCard(Card):
                 return
             middle, size = found
             affine = affine_of(self._settings, middle, self._line())
-            self._made = self._moved(job, affine)
+            self._move = self._mover(job, affine)
+            self._made = self._move(True)
         except ClayError as error:
             self.say("", sentence(error))
             return
         self.say(self._made[2], "")
         self.keep.setEnabled(True)
         session.propose(self._made[0])
+        self._still.start()
         stays = middle if self._settings.does == "move" else stays_of(self._settings, middle)
         session.hand.placing = Placing(self._settings, stays, self._by_hand)
         at = affine.apply(middle) if self._settings.does == "move" else stays
@@ -196,19 +207,39 @@ class PlaceCard(Card):
         assert isinstance(item, (Curve, Shape))
         return axis_of(item.geometry)
 
-    def _moved(self, job: Job, affine: Affine) -> tuple[Job, list[ItemId], str]:
+    def _mover(self, job: Job, affine: Affine) -> Callable[[bool], Moved]:
+        """Return what moves things: quickly, or so that what judges surfaces is measured."""
         if not self._points:
-            ids = self.rows.roles(self._hidden)["things"]
+            ids, copies = self.rows.roles(self._hidden)["things"], self._settings.copies
             lives = {each: self._live(job.items[each]) for each in ids}
-            return placed(job, ids, affine, self._settings.copies, lives)
+            return lambda quick: placed(job, ids, affine, copies, lives if quick else {})
         item = job.items[self._item]
         assert hasattr(item, "geometry")
-        kind = self.session.choice.point_kind
+        kind, live = self.session.choice.point_kind, self._live(item)
         places = places_of(item, kind).copy()  # type: ignore[arg-type]
         which = [k for k in sorted(self._points) if k < len(places)]
         places[which] = affine.apply(places[which])
-        made = with_places(job, item, kind, places, self._live(item))  # type: ignore[arg-type]
-        return job.with_item(made), [item.id], ""
+
+        def move(quick: bool) -> Moved:
+            own = live if quick else None
+            made = with_places(job, item, kind, places, own)  # type: ignore[arg-type]
+            return job.with_item(made), [item.id], ""
+
+        return move
+
+    def _measure(self) -> None:
+        """Show the same with surfaces measured, once the hand has come to rest: feet that are
+        followed go astray where much has moved or turned over."""
+        before, move = self._made, self._move
+        if before is None or not any(live for _, live in self._lives.values()):
+            return
+
+        def came(found: Moved) -> None:
+            if self._made is before and self._open:
+                self._made = found
+                self.session.propose(found[0])
+
+        self.session.work.start(OWNER, "measure", "", lambda *_: move(False), came)
 
     def _live(self, item: Item) -> LiveFeet | None:
         """Return the feet of what judges a surface, found once for all moves of a hand."""
@@ -245,6 +276,8 @@ class PlaceCard(Card):
     def _close(self) -> None:
         self._open = False
         self._lives.clear()
+        self._still.stop()
+        self.session.work.drop(OWNER)
         self.session.sight.show_signs([])
         self.session.hand.placing = None
         if self.session.hand.tool == "place":
