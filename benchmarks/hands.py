@@ -18,6 +18,12 @@ from usual_clay.bench.application import make_application
 from usual_clay.bench.edits.casts import start_cast
 from usual_clay.bench.edits.points import add_list, add_spline
 from usual_clay.bench.edits.scans import add_scan
+from usual_clay.bench.edits.surfaces import (
+    add_where_needed,
+    insert_line,
+    remove_line,
+    reverse_surface,
+)
 from usual_clay.bench.stage.pane import Pane
 from usual_clay.bench.still import fresh_window, open_demo, settle
 from usual_clay.bench.window import Window
@@ -93,11 +99,20 @@ def drag_curve(_arguments: list[str]) -> None:
 def drag_surface(_arguments: list[str]) -> None:
     """The same gesture on the net of a rich surface over 50,000 points of a scan."""
     window = fresh_window()
+    surface = cast_field(window, 250, 200)
+    window.stage.switch("scan", False)
+    settle(window)
+    drag(window, window.stage.free, surface.geometry.points[14, 15])
+
+
+def cast_field(window: Window, length: int, width: int) -> Surface:
+    """Return a cast of 30 x 30 control points over a noisy scan of so many rows, to be shaped."""
     session = window.session
-    x, y = np.meshgrid(np.linspace(0, 100, 250), np.linspace(0, 60, 200), indexing="ij")
+    x, y = np.meshgrid(np.linspace(0, 100, length), np.linspace(0, 60, width), indexing="ij")
     noise = np.random.default_rng(0).normal(0, 0.02, x.shape)
     z = 6 * np.sin(x / 20) * np.cos(y / 25) + noise
-    mesh = TriangleMesh(np.stack([x, y, z], axis=2).reshape(-1, 3), grid_triangles(250, 200))
+    places = np.stack([x, y, z], axis=2).reshape(-1, 3)
+    mesh = TriangleMesh(places, grid_triangles(length, width))
     scan = Scan(id=session.job.new_id("scan"), name="Field", mesh=mesh)
     session.commit(session.job.with_item(scan), "scan")
     every = np.arange(len(mesh.vertices))
@@ -108,11 +123,39 @@ def drag_surface(_arguments: list[str]) -> None:
     settle(window)
     window.set_station("Surface")
     window.cards.card.turn_to("shape")
-    window.stage.switch("scan", False)
-    settle(window)
     surface = session.job.get(session.choice.item, Surface)
     assert surface is not None
-    drag(window, window.stage.free, surface.geometry.points[14, 15])
+    session.hand.may_shape.add(surface.id)
+    return surface
+
+
+def shaping(_arguments: list[str]) -> None:
+    """Print for how many s the window stands still at each of several edits of a surface over half
+    a million points."""
+    window = fresh_window()
+    surface = cast_field(window, 1000, 500)
+    settle(window)
+    session, pane = window.session, window.stage.free
+
+    def cur() -> Surface:
+        return session.job.the(surface.id, Surface)
+
+    x, y, _ = pane.view.project(surface.geometry.points[14, 15][None])[0]
+    send(pane, QEvent.Type.MouseButtonPress, QPointF(x, y))
+    send(pane, QEvent.Type.MouseMove, QPointF(x, y + 7))
+    settle(window)
+    steps: list[Callable[[], object]] = [
+        lambda: send(pane, QEvent.Type.MouseButtonRelease, QPointF(x, y + 7)),
+        lambda: insert_line(session, cur(), "u"),
+        lambda: reverse_surface(session, cur(), "u"),
+        lambda: remove_line(session, cur(), "u"),
+        lambda: add_where_needed(session, cur()),
+    ]
+    for step in steps:
+        start = time.perf_counter()
+        step()
+        print(time.perf_counter() - start)
+        settle(window)
 
 
 def choosing(_arguments: list[str]) -> None:
@@ -201,6 +244,7 @@ def large(arguments: list[str]) -> None:
 WHAT = {
     "curve": drag_curve,
     "surface": drag_surface,
+    "shaping": shaping,
     "choosing": choosing,
     "turning": turning,
     "start": start,

@@ -23,7 +23,14 @@ from benchmarks.checking import checking
 from benchmarks.curves import from_curves
 from benchmarks.floating import floating
 from benchmarks.timing import say, seconds
-from benchmarks.window import choosing, dragging, large_scan, live_surface, starting
+from benchmarks.window import (
+    choosing,
+    dragging,
+    large_scan,
+    live_surface,
+    shaping,
+    starting,
+)
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.cast import Cast, cast
 from usual_clay.core.fit.curve.sequence import PointSequence, TraceSettings
@@ -288,6 +295,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "checking": checking,
     "bodies": bodies,
     "drag": dragging,
+    "shaping": shaping,
     "choosing": choosing,
     "live": live_surface,
     "files": files,
