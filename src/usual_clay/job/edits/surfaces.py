@@ -29,15 +29,15 @@ def live_of_surface(job: Job, surface: Surface) -> LiveFeet | None:
     """Return the feet of what judges a surface, for the drag that begins."""
     measured = job.measured(surface)
     points = None if measured is None else measured_points(job, measured)
-    if points is not None and surface.signed is not None:
+    if points is None:
+        places = None if surface.watches else places_of_curves(job, surface)
+        return None if places is None else live_feet(surface.geometry, places)
+    if surface.signed is not None:
         for feet in _latest:
             if feet.surface is surface.geometry and np.array_equal(feet.points, points):
                 # One drag after the other: they lie where the last one left them.
                 return replace(feet, signed=surface.signed)
-    if points is not None:
-        return live_feet(surface.geometry, points, surface.signed)
-    places = None if surface.watches else places_of_curves(job, surface)
-    return None if places is None else live_feet(surface.geometry, places)
+    return live_feet(surface.geometry, points, surface.signed)
 
 
 def away_from_curves(job: Job, surface: Surface, share: float) -> list[tuple[str, float, float]]:
