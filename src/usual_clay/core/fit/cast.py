@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -102,6 +102,11 @@ class Cast:
     @property
     def start(self) -> Start:
         return Start(self.feet.u, self.feet.v, self.weights, self.surface)
+
+    @property
+    def counted(self) -> Floats:
+        """How much each point counts: as far as it is believed, for the area it stands for."""
+        return self.weights if self.areas is None else self.weights * self.areas
 
 
 def with_images(sample: Sample, settings: CastSettings) -> Sample:
@@ -235,35 +240,61 @@ def cast(
                 f"a surface of degree {settings.degree} that closes in {name} needs at least"
                 f" {least} control points that way, not {count}"
             )
-    best = settled(sample, settings, base, None, progress, found)
-    if settings.edges != FREE_EDGES:
-        best = with_constrained_edges(sample, settings, base, best)
-    best, told_reach = with_reach(best, base)
-    count = len(own.points)
-    exact = best.feet.part(np.arange(count))
-    exact = foot_points(best.surface, own.points, (exact.u, exact.v), order=1)
-    exact = sought_anew(best.surface, own.points, exact)
-    folds = folds_in(best.surface, exact, own.normals, best.weights[:count])
-    words = [base.words, told_reach, folds]
+    best = begin = first = None
+    if settings.edges == FREE_EDGES:
+        first = _of_choice(sample, settings, base, base.begun(sample), progress, found)
+    if first is not None:
+        best, begin = _of_all(own, first, base), first.surface
+    if best is None:
+        best = settled(sample, settings, base, None, progress, found, begin)
+        if settings.edges != FREE_EDGES:
+            best = with_constrained_edges(sample, settings, base, best)
+        best = _ran_out(own, best, base, (best.feet.u, best.feet.v))
+    folds = folds_in(best.surface, best.feet, own.normals, best.weights)
+    words = [base.words, best.words, folds]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
-    told = "; ".join(filter(None, words))
-    return replace(best, feet=exact, weights=best.weights[:count], words=told, areas=own.areas)
+    return replace(best, words="; ".join(filter(None, words)))
 
 
-def with_reach(tight: Cast, base: Parameterization) -> tuple[Cast, str]:
-    """Let a cast run out past its region; what should be said of it comes with it."""
-    wanted = np.array(base.past)
-    if not wanted.any():
-        return tight, ""
-    feet = tight.feet
-    off = _weighted_rms(feet.signed, tight.weights)
-    mirror = "" if base.mirror is None else base.mirror.direction
-    made = run_out(tight.surface, wanted, (feet.u, feet.v), off, mirror)
-    u, v = made.parameters(feet.u, "u"), made.parameters(feet.v, "v")
-    surface = made.surface if base.mirror is None else base.mirror.halved(made.surface)
-    past = replace(tight, surface=surface, feet=replace(feet, u=u, v=v))
-    return past, words_of(wanted, made.past)
+def _of_all(own: Sample, first: Cast, base: Parameterization) -> Cast | None:
+    """Return a fit to a choice of the points with the feet of all, where those lie as near."""
+    at = base.u[: len(own.points)], base.v[: len(own.points)]
+    made = _ran_out(own, first, base, at, nearer=True)
+    about = beside(own.points, own.neighbours, Start(*at, made.weights).places(base.size))
+    made = replace(made, weights=own.believed(made.feet.signed, about))
+    expected = _weighted_rms(first.feet.signed, first.counted)
+    return made if _weighted_rms(made.feet.signed, made.counted) <= AGREES * expected else None
+
+
+def _ran_out(
+    own: Sample, tight: Cast, base: Parameterization, at: Sequence[Floats], nearer: bool = False
+) -> Cast:
+    """Let a cast run out past its region, with the exact feet of all points, and say of it what
+    should be said.
+
+    Parameters
+    ----------
+    at : two arrays
+        Parameters near the points' feet on the tight surface; images may lie behind them.
+    nearer : bool
+        Whether they are to be brought nearer.
+    """
+    count, wanted, surface, told = len(own.points), np.array(base.past), tight.surface, ""
+    u, v = (t[:count] for t in at)
+    if wanted.any():
+        feet, mirror = tight.feet, "" if base.mirror is None else base.mirror.direction
+        off = _weighted_rms(feet.signed, tight.weights)
+        made = run_out(surface, wanted, (feet.u, feet.v), off, mirror)
+        surface = made.surface if base.mirror is None else base.mirror.halved(made.surface)
+        u, v = made.parameters(u, "u"), made.parameters(v, "v")
+        told = words_of(wanted, made.past)
+    if nearer:
+        u, v = nearer_seed(surface, own.points, (u, v))
+    exact = foot_points(surface, own.points, (u, v), order=1)
+    exact = sought_anew(surface, own.points, exact)
+    weights = tight.weights[:count]
+    return replace(tight, surface=surface, feet=exact, weights=weights, words=told, areas=own.areas)
 
 
 def with_constrained_edges(
@@ -311,17 +342,24 @@ def settled(
     progress: Progress = silent,
     found: Callable[[Cast], None] | None = None,
     begin: BSplineSurface | None = None,
+    worth: float = WORTHWHILE,
 ) -> Cast:
-    """Alternate fits and corrections of the parameters until another round no longer pays."""
+    """Alternate fits and corrections of the parameters until another round no longer pays.
+
+    Parameters
+    ----------
+    worth : float
+        It pays while it lowers the rms deviation by more than this part.
+    """
     stiffness = stiffness_of(settings.smoothness, base.size)
-    now = Start(base.u, base.v, sample.first_weights, home=base.home)
+    now = base.begun(sample)
     if start is not None and len(start.u) == len(sample.points):
         now = start._replace(home=base.home)
     about = beside(sample.points, sample.neighbours, now.places(base.size))
     many, expected = _settling_step(sample, settings) > 1, 0.0
     if begin is None:
         begin, expected = _set_out(sample, settings, base, now, progress, found)
-    rounds, worth, last = ROUNDS, WORTHWHILE, np.inf
+    rounds, last = ROUNDS, np.inf
     best: Cast | None = None
     if begin is None:
         space = base.start_space(settings)
@@ -375,18 +413,35 @@ def _set_out(
 
     With it, how far that choice lies off in the mean, mm.
     """
-    step = _settling_step(sample, settings)
-    if step > 1:
-        few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
-        part = replace(base, u=base.u[::step], v=base.v[::step])
-        first = settled(few, settings, part, now.every(step), progress, found)
-        return first.surface, _weighted_rms(first.feet.signed, first.weights * few.areas)
+    first = _of_choice(sample, settings, base, now, progress, found)
+    if first is not None:
+        return first.surface, _weighted_rms(first.feet.signed, first.counted)
     if has_net(settings):
         return base.set_out_from(settings), 0.0
     if settings.knots != "even":
         stiffness = stiffness_of(settings.smoothness, base.size)
         return adapted(sample, settings, base, stiffness, now), 0.0
     return None, 0.0
+
+
+def _of_choice(
+    sample: Sample,
+    settings: Sizes,
+    base: Parameterization,
+    now: Start,
+    progress: Progress,
+    found: Callable[[Cast], None] | None,
+) -> Cast | None:
+    """Return a fit to an even choice of very many points; None where there are not so many."""
+    step = _settling_step(sample, settings)
+    if step == 1:
+        return None
+    few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
+    part = replace(base, u=base.u[::step], v=base.v[::step])
+    # On the net that a search found points have come to rest before.
+    worth = WORTHWHILE_AFTER if has_net(settings) else WORTHWHILE
+    made = settled(few, settings, part, now.every(step), progress, found, worth=worth)
+    return replace(made, areas=few.areas)
 
 
 def _brought(

@@ -54,18 +54,19 @@ class Direction:
 
 
 @lru_cache(maxsize=64)
-def _expansions(key: bytes, degree: int, order: int) -> Floats:
-    """Return the powers of each span's functions, (order + 1, spans, power, function).
+def _expansions(key: bytes, degree: int) -> Floats:
+    """Return the powers of each span's functions, (3, spans, power, function).
 
-    One array for each derivative with respect to the parameter.
+    One array for each derivative with respect to the parameter: whoever asks for one mostly asks
+    for the next of the same knots soon.
     """
     knots = np.frombuffer(key)
     spans = np.arange(degree, len(knots) - degree - 1)
     width = np.diff(knots)[spans]
-    _, derived = basis_functions(knots, degree, knots[spans], degree + order)
-    made = np.empty((order + 1, len(spans), degree + 1, degree + 1))
-    for m in range(order + 1):
-        for k in range(degree + 1):
+    _, derived = basis_functions(knots, degree, knots[spans], degree)
+    made = np.zeros((3, len(spans), degree + 1, degree + 1))
+    for m in range(3):
+        for k in range(degree + 1 - m):
             made[m, :, k] = (derived[k + m] * (width**k / factorial(k))).T
     return frozen(made)
 
@@ -90,8 +91,8 @@ def pieces(
     """
     nu, nv, depth = net.shape
     p, q = len(knots_u) - nu - 1, len(knots_v) - nv - 1
-    in_u = _expansions(np.asarray(knots_u, dtype=np.float64).tobytes(), p, order)
-    in_v = _expansions(np.asarray(knots_v, dtype=np.float64).tobytes(), q, order)
+    in_u = _expansions(np.asarray(knots_u, dtype=np.float64).tobytes(), p)
+    in_v = _expansions(np.asarray(knots_v, dtype=np.float64).tobytes(), q)
     at_u, at_v = spans
     wanted = [pair for pair in ORDERS if sum(pair) <= order]
     made = np.empty((len(at_u), len(at_v), len(wanted), depth, p + 1, q + 1))

@@ -24,6 +24,7 @@ from usual_clay.core.fit.parameterize.frame import (
 )
 from usual_clay.core.fit.parameterize.mirror import Mirror, settle_mirror
 from usual_clay.core.fit.parameterize.sides import bend_better, follows_better, frame_of
+from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
 from usual_clay.core.scan.lay_flat import FlatError
 from usual_clay.core.scan.sample import Sample
@@ -270,6 +271,10 @@ class Parameterization:
             return None
         holds = [self._held_to_ends(t, d) for t, d in ((self.u, "u"), (self.v, "v"))]
         return np.stack([self.u, self.v, *holds])
+
+    def begun(self, sample: Sample) -> Start:
+        """Return where the points of a sample set out from."""
+        return Start(self.u, self.v, sample.first_weights, home=self.home)
 
     def _held_to_ends(self, t: Floats, direction: str) -> Floats:
         if direction == self.closed:

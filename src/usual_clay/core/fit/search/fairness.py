@@ -11,7 +11,6 @@ from usual_clay.core.check.comb import bends, sign_changes
 from usual_clay.core.check.deviation import Tolerance, at_share, distance_levels
 from usual_clay.core.fit.cast import fit_once
 from usual_clay.core.fit.parameterize.region import Parameterization, Sizes
-from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, stiffness_of
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots, gram
@@ -163,7 +162,7 @@ def _smoothest(
     side = max(min(rich, int(np.sqrt(len(sample.points) / 4))), settings.degree + 1)
     knots = even_knots(side, settings.degree)
     space = Space(knots, knots, settings.degree, settings.degree)
-    start = Start(base.u, base.v, sample.first_weights, home=base.home)
+    start = base.begun(sample)
     best = np.inf
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):

@@ -18,7 +18,6 @@ from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.search.knot_search import HOPELESS, LEAST_POINTS, KnotSearch
 from usual_clay.core.fit.solve.laid import Attempt, Laid
-from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import stiffness_of
 from usual_clay.core.progress import Progress
 from usual_clay.core.scan.sample import Sample
@@ -50,7 +49,7 @@ class Trials:
         self.stiffness = stiffness_of(settings.smoothness, self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
-        self._start = Start(self.base.u, self.base.v, sample.first_weights, home=self.base.home)
+        self._start = self.base.begun(sample)
         # The most control points that are tried, and only while the points tell so many.
         self.most = np.inf
         self._laid = laid_for_knots(sample, self.base, self.stiffness, self._start)

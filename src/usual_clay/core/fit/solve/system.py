@@ -13,7 +13,13 @@ from scipy.sparse.linalg import splu
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
-from usual_clay.core.spline.basis import basis_functions, collocation, gram, greville, span_of
+from usual_clay.core.spline.basis import (
+    basis_functions,
+    collocation,
+    gauss_nodes,
+    greville,
+    span_of,
+)
 from usual_clay.core.spline.pieces import by_piece
 
 OPEN = "the points leave some control points open: use fewer, or more smoothness"
@@ -350,27 +356,29 @@ def _energy_band(
     knots_u: bytes, knots_v: bytes, degree_u: int, degree_v: int, size: tuple[float, float]
 ) -> Floats:
     space = Space(np.frombuffer(knots_u), np.frombuffer(knots_v), degree_u, degree_v)
-    p, q = space.degree_u, space.degree_v
-    nu, nv = space.counts
-    length_u, length_v = size
-    in_u = [gram(space.knots_u, p, k) * length_u ** (1 - 2 * k) for k in range(3)]
-    in_v = [gram(space.knots_v, q, k) * length_v ** (1 - 2 * k) for k in range(3)]
-    steps_u, steps_v = np.arange(p + 1), np.arange(-q, q + 1)
-    # The entries that couple (i, j) with (i + du, j + dv), for all of them at once.
-    parts = sum(
-        factor
-        * np.einsum("ai,bj->abij", _diagonals(in_u[k], steps_u), _diagonals(in_v[2 - k], steps_v))
-        for k, factor in ((2, 1.0), (1, 2.0), (0, 1.0))
-    )
-    rows = steps_u[:, None] * nv + steps_v
-    band = np.zeros((p * nv + q + 1, nu * nv))
-    np.add.at(band, rows[rows >= 0], np.reshape(parts, (p + 1, 2 * q + 1, -1))[rows >= 0])
-    return frozen(band)
+    in_u, in_v = _span_products(knots_u, degree_u), _span_products(knots_v, degree_v)
+    powers = 1.0 - 2.0 * np.arange(3)
+    # |Sxx|^2, 2 |Sxy|^2 and |Syy|^2.
+    by = np.array([1.0, 2.0, 1.0]) * size[0] ** powers * size[1] ** powers[::-1]
+    squares = (by[:, None] * in_u.reshape(3, -1)).T @ in_v[::-1].reshape(3, -1)
+    squares = squares.reshape(*in_u.shape[1:], *in_v.shape[1:]).transpose(0, 2, 1, 3)
+    return frozen(assemble(space, squares.reshape(-1, in_u.shape[2], 1, in_v.shape[2]))[0])
 
 
-def _diagonals(matrix: Floats, offsets: Ints) -> Floats:
-    """Return ``matrix[i + offset, i]`` for every offset and i, zero where that lies outside."""
-    count = len(matrix)
-    row = offsets[:, None] + np.arange(count)
-    values = matrix[row.clip(0, count - 1), np.arange(count)]
-    return np.where((row >= 0) & (row < count), values, 0.0)
+# A search changes the knots of one direction at a time: the last few are kept.
+@lru_cache(maxsize=64)
+def _span_products(knots: bytes, degree: int) -> Floats:
+    """Return the integrals of products of pairs of functions, span by span, exactly.
+
+    Returns
+    -------
+    (3, spans, pairs) array
+        Of the functions, and of their first and second derivatives.
+    """
+    own = np.frombuffer(knots)
+    # Spans between knots that coincide are empty, and have their place none the less.
+    t, weights = gauss_nodes(own[degree : len(own) - degree], degree + 1)
+    _, values = basis_functions(own, degree, t, 2)
+    i, j = np.triu_indices(degree + 1)
+    nodes = np.stack([value[i] * value[j] * weights for value in values])
+    return frozen(nodes.reshape(3, len(i), -1, degree + 1).sum(axis=3).transpose(0, 2, 1))
