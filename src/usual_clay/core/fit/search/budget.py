@@ -230,7 +230,9 @@ class Found(NamedTuple):
 
 def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance) -> Search:
     fitted, chosen = found.cast, found.settings
-    report = judge(fitted.feet.signed, tolerance, sample.areas)
+    report = found.report
+    if found.spiky or trials.tolerance is not tolerance:
+        report = judge(fitted.feet.signed, tolerance, sample.areas)
     mine = candidate_of(chosen, fitted.feet.signed, sample.areas)
     known = trials.seen.get((chosen.nu, chosen.nv))
     surface = None if known is None else known.surface

@@ -14,10 +14,10 @@ from usual_clay.core.spline.boundary import BORDERS
 from usual_clay.core.spline.knots import run_on
 from usual_clay.core.spline.surface import (
     BSplineSurface,
-    along,
     grid_turns,
     surface_grid,
     surface_points,
+    swap_directions,
 )
 
 # What a surface runs out by may move it among its points by this share of what they are off.
@@ -116,65 +116,47 @@ def _some(feet: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
 def _longer(
     surface: BSplineSurface, past: Floats, feet: tuple[Floats, Floats], off: float
 ) -> BSplineSurface:
-    at = [*feet]
-    for k, direction in enumerate("uv"):
-        ends = past[2 * k : 2 * k + 2]
-        if not ends.any():
-            continue
-        at[k] = (at[k] + ends[0]) / (1 + ends.sum())
-        # What either end moves adds up.
-        fading = np.zeros(2)
-        for count, end in enumerate(np.flatnonzero(ends), 1):
-            limit = MOVED * off * count / np.count_nonzero(ends)
-            own = at[0], at[1]
-            fading[end] = _fading(surface, direction, ends, own, fading, int(end), limit)
-        surface = _stretched(surface, direction, ends, fading)
+    u, v = feet
+    if past[:2].any():
+        surface = _longer_in_u(surface, past[:2], (u, v), off)
+        u = (u + past[0]) / (1 + past[:2].sum())
+    if past[2:].any():
+        surface = swap_directions(_longer_in_u(swap_directions(surface), past[2:], (v, u), off))
     return surface
 
 
-def _fading(
-    surface: BSplineSurface,
-    direction: str,
-    past: Floats,
-    at: tuple[Floats, Floats],
-    fading: Floats,
-    end: int,
-    limit: float,
-) -> float:
-    """Return how strongly an end may fade without moving the surface more than the limit, mm."""
-    plain = surface_points(_stretched(surface, direction, past, np.zeros(2)), *at)
+def _longer_in_u(
+    surface: BSplineSurface, past: Floats, feet: tuple[Floats, Floats], off: float
+) -> BSplineSurface:
+    """Move the end knots of u outward; past the old ends it bends on the less, as far as it may."""
+    low, high = past
+    knots, net = run_on(surface.knots_u, surface.points, low, high)
+    degree = surface.degrees[0]
+    within = gram(knots, degree, 0, (0.0, 1.0))
+    outside = [gram(knots, degree, 2, ends) for ends in ((-low, 0.0), (1.0, 1 + high))]
+    knots = (knots + low) / (1 + low + high)
+    at = (feet[0] + low) / (1 + low + high), feet[1]
 
-    def moves(strength: float) -> float:
-        tried = fading.copy()
-        tried[end] = strength
-        gap = surface_points(_stretched(surface, direction, past, tried), *at) - plain
+    def faded(fading: Floats) -> BSplineSurface:
+        if not fading.any():
+            return BSplineSurface(knots, surface.knots_v, net)
+        bent = within + fading[0] * outside[0] + fading[1] * outside[1]
+        flat = np.linalg.solve(bent, within @ net.reshape(len(net), -1))
+        return BSplineSurface(knots, surface.knots_v, flat.reshape(net.shape))
+
+    plain, fading, ends = surface_points(surface, *feet), np.zeros(2), np.flatnonzero(past)
+
+    def moves(tried: Floats) -> float:
+        gap = surface_points(faded(tried), *at) - plain
         return float(np.sqrt(np.mean(np.einsum("nk,nk->n", gap, gap))))
 
-    found = bisect_right(FADING, limit, key=moves)
-    return FADING[found - 1] if found else 0.0
-
-
-def _stretched(
-    surface: BSplineSurface, direction: str, past: Floats, fading: Floats
-) -> BSplineSurface:
-    """Move the end knots of a direction outward; past the old ends it bends on the less."""
-    low, high = past
-
-    def change(knots: Floats, coefficients: Floats) -> tuple[Floats, Floats]:
-        wider, net = run_on(knots, coefficients, low, high)
-        if fading.any():
-            degree = len(knots) - len(coefficients) - 1
-            within = gram(wider, degree, 0, (0.0, 1.0))
-            outside = (-float(low), 0.0), (1.0, 1 + float(high))
-            bent = within + sum(
-                factor * gram(wider, degree, 2, ends)
-                for factor, ends in zip(fading, outside, strict=True)
-            )
-            flat = np.linalg.solve(bent, within @ net.reshape(len(net), -1))
-            net = np.asarray(np.reshape(flat, net.shape), dtype=np.float64)
-        return (wider + low) / (1 + low + high), net
-
-    return along(surface, direction, change)
+    for count, end in enumerate(ends, 1):
+        # What either end moves adds up.
+        limit = MOVED * off * count / len(ends)
+        tried = [fading + strength * np.eye(2)[end] for strength in FADING]
+        found = bisect_right(tried, limit, key=moves)
+        fading = tried[found - 1] if found else fading
+    return faded(fading)
 
 
 def _turn_among(surface: BSplineSurface, feet: tuple[Floats, Floats]) -> float:
