@@ -15,7 +15,7 @@ from scipy.spatial import cKDTree
 
 from tests.core.test_from_curves import body_net
 from tests.shapes import box_mesh
-from usual_clay.cli.figures import BAD_INPUT, MET, NOT_MET
+from usual_clay.cli.codes import BAD_INPUT, MET, NOT_MET
 from usual_clay.cli.main import main
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.spline.closest import foot_points

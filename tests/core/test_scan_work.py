@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 
 from tests.shapes import box_mesh, height_field, sphere
-from usual_clay.cli.main import BAD_INPUT, MET, main
+from usual_clay.cli.codes import BAD_INPUT, MET
+from usual_clay.cli.main import main
 from usual_clay.core.scan.closest import MeshTree
 from usual_clay.core.scan.health import border, duplicated, examine, flipped, holes, pieces
 from usual_clay.core.scan.mend import MendError, mend, mends_from_words

@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 
 from tests.true_shapes import Inside, TrueShape
-from usual_clay.cli.main import BAD_INPUT, MET, main
+from usual_clay.cli.codes import BAD_INPUT, MET
+from usual_clay.cli.main import main
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError

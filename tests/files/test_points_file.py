@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from usual_clay.cli.main import BAD_INPUT, MET, main
+from usual_clay.cli.codes import BAD_INPUT, MET
+from usual_clay.cli.main import main
 from usual_clay.demo.points import true_outline, write_point_lists
 from usual_clay.demo.probe import StandInProbe
 from usual_clay.files.errors import FileError

@@ -31,7 +31,7 @@ given, or that of its material and its weights. Drafts are measured from its low
 stands upright."""
 
 
-def add_float_command(commands: Any) -> None:
+def add_command(commands: Any) -> None:
     """Add the command to a parser."""
     one = commands.add_parser(
         "float",

@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from usual_clay.cli.figures import MET, NOT_MET, write_report
+from usual_clay.cli.codes import MET, NOT_MET
+from usual_clay.cli.figures import write_report
 from usual_clay.cli.settings import InputError, decimal
 from usual_clay.core.check.deviation import Tolerance, percent
 from usual_clay.core.check.joints import GRADES, FoundJoint, find_joints
@@ -33,7 +34,7 @@ smallest radius and the undercut of each face; and how all of it lies against a 
 all is as wanted, 3 when not, 2 on bad input."""
 
 
-def add_check_command(commands: Any) -> None:
+def add_command(commands: Any) -> None:
     """Add the command to a parser."""
     one = commands.add_parser(
         "check", help="joints, radii and deviation of surfaces and bodies", description=ABOUT,

@@ -1,4 +1,4 @@
-"""The figures of what a recipe made, as reports give them, and exit codes."""
+"""The figures of what a recipe made, as reports give them, and its exit code."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from usual_clay.cli.codes import MET, NOT_MET
 from usual_clay.core.body.body_shape import BodyMade, EdgeGap
 from usual_clay.core.body.floating import RightingCurve
 from usual_clay.core.body.lying import Lying
@@ -26,7 +27,6 @@ from usual_clay.job.made import Given, SurfaceMade
 from usual_clay.job.recipes import kind_of
 from usual_clay.job.reporting import dimension_row
 
-MET, FAULT, BAD_INPUT, NOT_MET = 0, 1, 2, 3
 # Edges nearer than this touch, mm.
 TOUCH = 1e-6
 

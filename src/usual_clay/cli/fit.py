@@ -27,7 +27,7 @@ from usual_clay.job.items import Curve, PointList, Scan, Surface
 from usual_clay.job.job import Job
 
 
-def add_fit_command(commands: Any) -> None:
+def add_command(commands: Any) -> None:
     """Add the command to a parser."""
     fit = commands.add_parser("fit", help="fit a surface to a scan or to points without a window")
     _add_fit_options(fit)

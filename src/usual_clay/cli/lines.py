@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from usual_clay.cli.figures import MET
+from usual_clay.cli.codes import MET
 from usual_clay.cli.settings import InputError
 from usual_clay.core.check.lines_plan import LinesSettings, sheet_of
 from usual_clay.core.numbers import NumberError, read_number, read_numbers
@@ -20,7 +20,7 @@ waterlines (z). A number is how many, evenly; several, parted by semicolons, are
 """
 
 
-def add_lines_command(commands: Any) -> None:
+def add_command(commands: Any) -> None:
     """Add the command to a parser."""
     one = commands.add_parser(
         "lines",

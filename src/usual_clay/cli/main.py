@@ -5,37 +5,43 @@ from __future__ import annotations
 import argparse
 import atexit
 import gc
+import importlib
 import os
 import re
 import sys
+from collections.abc import Sequence
 from pathlib import Path
+from types import ModuleType
 from typing import Any, NoReturn
 
 from threadpoolctl import threadpool_limits
 
 from usual_clay import __version__
-from usual_clay.cli.afloat import add_float_command
-from usual_clay.cli.check import add_check_command
-from usual_clay.cli.figures import BAD_INPUT, FAULT, MET
-from usual_clay.cli.fit import add_fit_command
-from usual_clay.cli.lines import add_lines_command
-from usual_clay.cli.make import add_make_command
-from usual_clay.cli.points import add_points_command
-from usual_clay.cli.report import add_report_command
-from usual_clay.cli.scan import add_scan_commands
+from usual_clay.cli.codes import BAD_INPUT, FAULT, MET, STOPPED
 from usual_clay.cli.settings import InputError
-from usual_clay.cli.trace import add_trace_command
 from usual_clay.core.errors import ClayError
 from usual_clay.log import log_folder, logger, start_log
 
-# What a shell gives for a command that was interrupted.
-STOPPED = 130
+# The module of each command, if it has one of its own: for one no other is imported.
+COMMANDS = {
+    "app": "",
+    "demo": "",
+    "shots": "",
+    "check": "check",
+    "fit": "fit",
+    "float": "afloat",
+    "make": "make",
+    "points": "points",
+    "report": "report",
+    "lines": "lines",
+    "slice": "scan",
+    "scan": "scan",
+    "trace": "trace",
+}
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command and return its exit code."""
-    # Its threads spin while they wait for each other at products as small as ours.
-    threadpool_limits(1, "blas")
     words = _joined(sys.argv[1:] if arguments is None else arguments)
     # It may stand anywhere, before a command's name and after it.
     debug = "--debug" in words
@@ -45,7 +51,8 @@ def main(arguments: list[str] | None = None) -> int:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
     try:
-        options = _parser().parse_args([word for word in words if word != "--debug"])
+        words = [word for word in words if word != "--debug"]
+        options = _parser(words).parse_args(words)
         _check_written(options)
         code = int(options.command(options))
         sys.stdout.flush()
@@ -124,7 +131,21 @@ class Parser(argparse.ArgumentParser):
         raise InputError(message)
 
 
-def _parser() -> argparse.ArgumentParser:
+def _loaded(name: str) -> ModuleType:
+    """Import a part of the application, and all that it needs."""
+    name = f"usual_clay.{name}"
+    if name not in sys.modules:
+        # What is imported stays: it need not be looked through while it comes, nor later.
+        gc.disable()
+        importlib.import_module(name)
+        gc.freeze()
+        # Threads spin while they wait for each other at products as small as ours.
+        threadpool_limits(1, "blas")
+    return sys.modules[name]
+
+
+def _parser(words: Sequence[str] = ()) -> argparse.ArgumentParser:
+    """Return what reads words: of the command that they name, or of all."""
     parser = Parser(prog="usual-clay", description="Lean NURBS from pictures, points and scans.")
     parser.add_argument("--debug", action="store_true", help="log everything, and print it")
     parser.add_argument("--version", action="version", version=f"Usual Clay {__version__}")
@@ -139,15 +160,11 @@ def _parser() -> argparse.ArgumentParser:
     shots.add_argument("folder", nargs="?", type=Path, default=Path("docs/screenshots"))
     shots.add_argument("names", nargs="*", help="which; all without any")
     shots.set_defaults(command=_shots)
-    add_check_command(commands)
-    add_fit_command(commands)
-    add_float_command(commands)
-    add_make_command(commands)
-    add_points_command(commands)
-    add_report_command(commands)
-    add_lines_command(commands)
-    add_scan_commands(commands)
-    add_trace_command(commands)
+    named = {word for word in words if word in COMMANDS} or set(COMMANDS)
+    for name in dict.fromkeys(COMMANDS[each] for each in COMMANDS if each in named):
+        if name:
+            _loaded(f"cli.{name}").add_command(commands)
+    gc.enable()
     return parser
 
 
@@ -164,13 +181,10 @@ def _app(options: argparse.Namespace) -> int:
             file=sys.stderr,
         )
         return BAD_INPUT
-    # What is imported stays: it need not be looked through while it comes, nor later. Afterwards
-    # the window sees to garbage itself.
+    run_window = _loaded("bench.start").run_window
+    # The window sees to garbage itself.
     gc.disable()
-    from usual_clay.bench.start import run_window
-
-    gc.freeze()
-    return run_window(options.file)
+    return int(run_window(options.file))
 
 
 def _demo(options: argparse.Namespace) -> int:

@@ -34,7 +34,7 @@ from usual_clay.job.remake import make as made_by
 HELP = "./run make KIND --help tells the roles and the settings of one."
 
 
-def add_make_command(commands: Any) -> None:
+def add_command(commands: Any) -> None:
     """Add the command to a parser: a word for each kind."""
     text = "\n".join(f"  {kind.name:<12} {kind.about}" for kind in KINDS.values())
     parser = commands.add_parser(

@@ -17,7 +17,7 @@ from usual_clay.files.units import MILLIMETRES
 NAMED_ROWS = 12
 
 
-def add_points_command(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+def add_command(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Add the command to the parser."""
     points = commands.add_parser("points", help="read, clean and write a point list")
     points.add_argument("file", type=Path, help="CSV, TSV, TXT, XYZ, XLSX or ODS")

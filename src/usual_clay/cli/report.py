@@ -6,11 +6,11 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from usual_clay.cli.figures import MET
+from usual_clay.cli.codes import MET
 from usual_clay.files.job_file import read_job
 
 
-def add_report_command(commands: Any) -> None:
+def add_command(commands: Any) -> None:
     """Add the command to a parser."""
     one = commands.add_parser("report", help="a paper of a job: PDF, HTML or JSON")
     one.add_argument("file", type=Path, help="a job")

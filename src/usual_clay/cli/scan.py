@@ -23,7 +23,7 @@ from usual_clay.files.units import MILLIMETRES
 AXES = "xyz"
 
 
-def add_scan_commands(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+def add_command(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Add both commands to the parser."""
     cut = commands.add_parser("slice", help="cut a scan into section polylines")
     cut.add_argument("scan", type=Path, help="STL, PLY or OBJ")

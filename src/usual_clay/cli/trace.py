@@ -36,7 +36,7 @@ OPEN_SHARE = 0.1
 SAMPLES = 400
 
 
-def add_trace_command(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+def add_command(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     """Add the command to the parser."""
     trace = commands.add_parser("trace", help="trace a point list with lean splines")
     trace.add_argument("points", type=Path, help="CSV, TSV, TXT, XYZ, XLSX or ODS")

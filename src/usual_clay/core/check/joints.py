@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-import shapely
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats, Ints
@@ -186,11 +185,14 @@ def lines_of(edges: Sequence[BSplineCurve]) -> tuple[list[Floats], Floats]:
 
 def boxes_near(boxes: Floats, most: Floats) -> list[Ints]:
     """Return of each box which boxes lie no farther from it than its own limit, itself too."""
+    # Slow to import.
+    from shapely import STRtree, box
+
     # The tree is of the plane: in it boxes part best along the two ways that are longest.
     wide = np.sort(np.argsort(np.ptp(boxes.reshape(-1, 3), axis=0))[1:])
     low, high = boxes[:, 0] - most[:, None], boxes[:, 1] + most[:, None]
-    tree = shapely.STRtree(shapely.box(*boxes[:, 0, wide].T, *boxes[:, 1, wide].T))
-    one, other = tree.query(shapely.box(*low[:, wide].T, *high[:, wide].T))
+    tree = STRtree(box(*boxes[:, 0, wide].T, *boxes[:, 1, wide].T))
+    one, other = tree.query(box(*low[:, wide].T, *high[:, wide].T))
     meet = ((low[one] <= boxes[other, 1]) & (high[one] >= boxes[other, 0])).all(axis=1)
     order = np.lexsort((other[meet], one[meet]))
     one, other = one[meet][order], other[meet][order]

@@ -342,15 +342,8 @@ def settled(
     progress: Progress = silent,
     found: Callable[[Cast], None] | None = None,
     begin: BSplineSurface | None = None,
-    worth: float = WORTHWHILE,
 ) -> Cast:
-    """Alternate fits and corrections of the parameters until another round no longer pays.
-
-    Parameters
-    ----------
-    worth : float
-        It pays while it lowers the rms deviation by more than this part.
-    """
+    """Alternate fits and corrections of the parameters until another round no longer pays."""
     stiffness = stiffness_of(settings.smoothness, base.size)
     now = base.begun(sample)
     if start is not None and len(start.u) == len(sample.points):
@@ -359,7 +352,7 @@ def settled(
     many, expected = _settling_step(sample, settings) > 1, 0.0
     if begin is None:
         begin, expected = _set_out(sample, settings, base, now, progress, found)
-    rounds, last = ROUNDS, np.inf
+    rounds, worth, last = ROUNDS, WORTHWHILE, np.inf
     best: Cast | None = None
     if begin is None:
         space = base.start_space(settings)
@@ -438,9 +431,7 @@ def _of_choice(
         return None
     few = Sample(sample.points[::step], sample.normals[::step], area=sample.areas[::step])
     part = replace(base, u=base.u[::step], v=base.v[::step])
-    # On the net that a search found points have come to rest before.
-    worth = WORTHWHILE_AFTER if has_net(settings) else WORTHWHILE
-    made = settled(few, settings, part, now.every(step), progress, found, worth=worth)
+    made = settled(few, settings, part, now.every(step), progress, found)
     return replace(made, areas=few.areas)
 
 

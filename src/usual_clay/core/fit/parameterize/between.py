@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
-from scipy.interpolate import RBFInterpolator
+import scipy
 from scipy.spatial import Delaunay, QhullError, cKDTree
 
 from usual_clay.core.arrays import Floats, Ints
@@ -74,7 +74,9 @@ def _led(points: Floats) -> tuple[Floats, Ints] | None:
     away, nearest = tree.query(places, workers=2)
     kept = (hull.find_simplex(places) >= 0) & (away > pitch / 2)
     even = np.unique(np.floor(flat / pitch), axis=0, return_index=True)[1]
-    plate = RBFInterpolator(flat[even], height[even], neighbors=min(ABOUT, len(even)))
+    plate = scipy.interpolate.RBFInterpolator(
+        flat[even], height[even], neighbors=min(ABOUT, len(even))
+    )
     led = np.column_stack([places[kept], plate(places[kept])])
     return middle + led @ axes, nearest[kept]
 
