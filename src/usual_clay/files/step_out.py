@@ -17,7 +17,6 @@ from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
-from usual_clay.files.exchange import SUFFIXES, read_curves, read_exchange
 
 Geometry = Spline | BodyShape | TriangleMesh | Floats
 # What a header says of where a file comes from.
@@ -80,19 +79,21 @@ def write_exchange(path: Path, given: Given, job: str = "", unit: str = "mm", up
     pieces = pieces_of(given)
     if not pieces:
         raise FileError("there is no surface, curve or body to write: choose one in the Shelf")
-    if path.suffix.lower() not in SUFFIXES:
-        raise FileError(f"{path.name}: surfaces are written as {', '.join(SUFFIXES)}")
-    step = path.suffix.lower() in (".step", ".stp")
+    write = WRITERS.get(path.suffix.lower())
+    if write is None:
+        raise FileError(f"{path.name}: surfaces are written as {', '.join(WRITERS)}")
     with whole_file(path) as temporary, silenced():
-        write = _write_step if step else _write_iges
         document = _document(pieces, up)
         if not write(temporary, document, pieces, job, unit) or not temporary.stat().st_size:
             raise OSError(None, "the geometry kernel could not write it")
-    return "" if step else _changed(path, pieces)
+    return _changed(path, pieces) if write is _write_iges else ""
 
 
 def _changed(path: Path, written: Sequence[Piece]) -> str:
     """Say what of the things written is not read back the same."""
+    # STEP is written without it, and its process is there the sooner.
+    from usual_clay.files.exchange import read_curves, read_exchange
+
     words = []
     if any(isinstance(piece.geometry, BodyShape) for piece in written):
         # A body's faces are read among the surfaces: they cannot be told apart.
@@ -216,3 +217,6 @@ def _write_iges(path: Path, document: Any, _pieces: Sequence[Piece], _job: str, 
     writer.SetColorMode(True)
     writer.SetLayerMode(True)
     return bool(writer.Transfer(document) and writer.Write(str(path)))
+
+
+WRITERS = {".step": _write_step, ".stp": _write_step, ".igs": _write_iges, ".iges": _write_iges}

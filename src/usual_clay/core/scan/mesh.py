@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import csr_array
+import scipy
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.errors import GeometryError
@@ -96,7 +96,7 @@ class TriangleMesh:
         return unit(self.gather(self.face_vectors))
 
     @cached_property
-    def links(self) -> csr_array:
+    def links(self) -> scipy.sparse.csr_array:
         """The vertex graph, (n, n), each entry 1."""
         count = len(self.vertices)
         # Smaller numbers are the sooner put in order.
@@ -105,18 +105,18 @@ class TriangleMesh:
         apart = start != end
         start, end = start[apart], end[apart]
         both = np.concatenate([start, end]), np.concatenate([end, start])
-        links = csr_array((np.ones(len(both[0])), both), shape=(count, count))
+        links = scipy.sparse.csr_array((np.ones(len(both[0])), both), shape=(count, count))
         links.data[:] = 1.0
         links.sort_indices()
         return links
 
     @cached_property
-    def neighbours(self) -> csr_array:
+    def neighbours(self) -> scipy.sparse.csr_array:
         """The vertex graph, (n, n), each entry the length of the edge in mm."""
         links = self.links
         gap = self.vertices[self._ends] - self.vertices[links.indices]
         length = np.maximum(np.sqrt(np.einsum("nk,nk->n", gap, gap)), 1e-12)
-        return csr_array((length, links.indices, links.indptr), shape=links.shape)
+        return scipy.sparse.csr_array((length, links.indices, links.indptr), shape=links.shape)
 
     @property
     def _ends(self) -> Ints:
