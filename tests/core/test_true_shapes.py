@@ -15,6 +15,7 @@ from usual_clay.core.fit.curve.corners import find_corners
 from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
@@ -129,6 +130,23 @@ def test_shares_are_those_of_the_area() -> None:
     # Loose points tell by how near they are to each other.
     loose = Sample(sample.points, sample.normals)
     assert float(loose.areas[dense].sum() / loose.areas.sum()) == pytest.approx(0.1, abs=0.03)
+
+
+@pytest.mark.parametrize(("noise", "spikes"), [(0.6, 0.0), (1.0, 0.0), (0.01, 0.05)])
+def test_noise_as_large_as_points_are_apart_is_no_fold(noise: float, spikes: float) -> None:
+    """The triangles of such a scan face anywhere, and so do those about many spikes."""
+    shape, random = BY_NAME["panel"], np.random.default_rng(0)
+    mesh = shape.scan()
+    off = random.normal(0, noise, mesh.vertices.shape)
+    off[random.random(len(off)) < spikes] *= 300
+    scan = TriangleMesh(mesh.vertices + off, mesh.triangles)
+    sample = Sample(scan.vertices, scan.vertex_normals, scan.triangles, scan.vertex_areas)
+    assert (sample.normals[:, 2] < 0).mean() > 0.02
+    found = to_tolerance(sample, LEAN, Tolerance(2.6 * np.hypot(noise, shape.noise), 0.9))
+    assert found.report is not None
+    assert found.report.met
+    assert found.made.words == ""
+    assert np.quantile(shape.off_truth(found.made.surface), 0.95) < max(0.3 * noise, 0.01)
 
 
 def test_gross_outliers_move_neither_the_noise_nor_the_shape() -> None:

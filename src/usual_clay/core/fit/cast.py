@@ -250,7 +250,7 @@ def cast(
         if settings.edges != FREE_EDGES:
             best = with_constrained_edges(sample, settings, base, best)
         best = _ran_out(own, best, base, (best.feet.u, best.feet.v))
-    folds = folds_in(best.surface, best.feet, own.normals, best.weights)
+    folds = folds_in(best.surface, best.feet, own.evened_normals, best.weights)
     words = [base.words, best.words, folds]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")

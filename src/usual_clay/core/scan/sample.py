@@ -18,12 +18,16 @@ from usual_clay.core.scan.noise import estimate_noise
 NEIGHBOURS = 8
 # A point stands for no more than so many times the area of the usual one, and no less.
 WIDEST = 30.0
+# Nor than so many times the usual one about it.
+USUAL = 2.0
 # A point is scattered whose neighbours are so many times as far off as theirs are.
 APART = 3.5
 # So is one far from most, of whose nearest so many a quarter are that much nearer to theirs.
 FAR_APART, ABOUT = 5.0, 200
 # Points with neighbours so many times as far off as usual have them sought where they lie flat.
 LIE_APART = 2.5
+# Normals are even of which nine in ten turn by less than 5 degrees; they are evened so often.
+MOST_TURNED, AGREE, MOST_EVENED = 0.1, float(np.cos(np.radians(5))), 8
 # All guides together count as much as this share of the points, one no more than so much.
 GUIDING, MOST_GUIDING = 0.005, 0.05
 # Points about one lie in a row where they spread so little across it, as a square of its length;
@@ -80,11 +84,14 @@ class Sample:
         """How much of the area each point stands for, (n,): one in the mean."""
         if self.whole is not None:
             return as_shares(self.whole[0].areas[self.whole[1]])
-        if self.area is not None:
-            return as_shares(self.area)
-        if self.triangles is not None:
-            return as_shares(TriangleMesh(self.points, self.triangles).vertex_areas)
-        return as_shares(_areas_about(self.apart, self.neighbours))
+        area = self.area
+        if area is None and self.triangles is not None:
+            area = TriangleMesh(self.points, self.triangles).vertex_areas
+        if area is None:
+            return as_shares(_areas_about(self.apart, self.neighbours))
+        # The triangles of a spike are large, and say nothing of what it stands for.
+        usual = medians(area.take(self.neighbours.T)) if self.neighbours.shape[1] else area
+        return as_shares(np.minimum(area, USUAL * usual))
 
     @cached_property
     def scattered(self) -> Bools:
@@ -112,11 +119,20 @@ class Sample:
 
     @cached_property
     def evened_normals(self) -> Floats:
-        """The mean of each point's normal and of those about it, (n, 3): spikes turn it little."""
+        """The mean of each point's normal and of those about it, (n, 3): spikes turn it little.
+
+        Where noise is as large as points are apart, or many are spikes, they are evened again,
+        until they agree.
+        """
         if self.whole is not None:
             return self.whole[0].evened_normals[self.whole[1]]
-        near = over_neighbours(np.add, self.normals, self.neighbours)
-        return near / np.maximum(np.sqrt(np.einsum("nk,nk->n", near, near)), 1e-12)[:, None]
+        normals = self.normals
+        for _ in range(MOST_EVENED):
+            before, near = normals, over_neighbours(np.add, normals, self.neighbours)
+            normals = near / np.maximum(np.sqrt(np.einsum("nk,nk->n", near, near)), 1e-12)[:, None]
+            if np.quantile(np.einsum("nk,nk->n", before, normals), MOST_TURNED) > AGREE:
+                break
+        return normals
 
     @cached_property
     def noise(self) -> float:

@@ -381,11 +381,17 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     away = float(np.mean(up < 0))
     # A tube that widens faces its base all round, and is no less of a tube.
     steep = float(np.median(up)) < STEEP
+    folds = away > MOST_FACING_AWAY or steep
     if (away > WRAPS or steep) and sample.has_mesh and not settings.symmetric:
-        return (
-            _laid_round(sample, settings, "v") if sample.runs_round else _unrolled(sample, settings)
-        )
-    if away > MOST_FACING_AWAY or steep:
+        if sample.runs_round:
+            return _laid_round(sample, settings, "v")
+        try:
+            return _unrolled(sample, settings)
+        except FoldsOverError:
+            # What spikes or noise alone keep from being laid flat is seen from above.
+            if folds:
+                raise
+    if folds:
         how = (
             f"{percent(away)} of it faces away"
             if away > MOST_FACING_AWAY
