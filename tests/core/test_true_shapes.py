@@ -132,21 +132,33 @@ def test_shares_are_those_of_the_area() -> None:
     assert float(loose.areas[dense].sum() / loose.areas.sum()) == pytest.approx(0.1, abs=0.03)
 
 
-@pytest.mark.parametrize(("noise", "spikes"), [(0.6, 0.0), (1.0, 0.0), (0.01, 0.05)])
-def test_noise_as_large_as_points_are_apart_is_no_fold(noise: float, spikes: float) -> None:
+@pytest.mark.parametrize(
+    ("name", "noise", "spikes"),
+    [
+        ("panel", 0.6, 0.0),
+        ("panel", 1.0, 0.0),
+        ("panel", 0.01, 0.05),
+        ("cap of 85 degrees", 0.4, 0.0),
+        ("cap of 85 degrees", 0.01, 0.05),
+    ],
+)
+def test_noise_as_large_as_points_are_apart_is_no_fold(
+    name: str, noise: float, spikes: float
+) -> None:
     """The triangles of such a scan face anywhere, and so do those about many spikes."""
-    shape, random = BY_NAME["panel"], np.random.default_rng(0)
+    shape, random = BY_NAME[name], np.random.default_rng(0)
     mesh = shape.scan()
     off = random.normal(0, noise, mesh.vertices.shape)
     off[random.random(len(off)) < spikes] *= 300
     scan = TriangleMesh(mesh.vertices + off, mesh.triangles)
     sample = Sample(scan.vertices, scan.vertex_normals, scan.triangles, scan.vertex_areas)
-    assert (sample.normals[:, 2] < 0).mean() > 0.02
-    found = to_tolerance(sample, LEAN, Tolerance(2.6 * np.hypot(noise, shape.noise), 0.9))
+    assert (np.einsum("nk,nk->n", sample.normals, mesh.vertex_normals) < 0).mean() > 0.02
+    tolerance = Tolerance(3 * np.hypot(noise, shape.noise), 0.85)
+    found = to_tolerance(sample, LEAN, tolerance)
     assert found.report is not None
     assert found.report.met
-    assert found.made.words == ""
-    assert np.quantile(shape.off_truth(found.made.surface), 0.95) < max(0.3 * noise, 0.01)
+    assert "folds over" not in found.made.words
+    assert np.quantile(shape.off_truth(found.made.surface), 0.95) < 0.8 * tolerance.deviation
 
 
 def test_gross_outliers_move_neither_the_noise_nor_the_shape() -> None:

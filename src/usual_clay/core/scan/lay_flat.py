@@ -30,6 +30,8 @@ MOST_STRETCHED = 8.0
 # out so often.
 END, TURNED, SEEN, WITHIN, EVENED = 0.2, np.pi, 40, 12, 4
 PLACES = 48
+# Where all else fails, vertices are led so far to the middle of those about them, so often.
+LED, CALMED = 2 / 3, 10
 
 
 class FlatError(GeometryError):
@@ -134,6 +136,39 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     FlatError
         When it has no border, folds over in the map, or is asked to close and does not run round.
     """
+    try:
+        return _laid(vertices, triangles, closed)
+    except FlatError as error:
+        try:
+            # It may be spikes or noise alone that fold.
+            return _laid(_calmed(vertices, triangles), triangles, closed)
+        except FlatError:
+            raise error from None
+
+
+def _calmed(vertices: Floats, triangles: Ints) -> Floats:
+    """Return vertices led to the middle of those about them, several times; a border keeps to
+    itself.
+
+    Spikes and noise go, and whatever is as fine.
+    """
+    mesh = TriangleMesh(vertices, triangles)
+    ends = triangles.ravel(), triangles[:, [1, 2, 0]].ravel()
+    sides = csr_array((np.ones(triangles.size), ends), shape=mesh.links.shape)
+    border = csr_array(sides + sides.T)
+    border.data = (border.data == 1).astype(np.float64)
+    inside = border.sum(axis=1) == 0
+    about = csr_array(diags_array(inside.astype(np.float64)) @ mesh.links + border)
+    count = about.sum(axis=1)
+    about = csr_array(diags_array(1 / np.maximum(count, 1)) @ about)
+    part = np.where(count > 0, LED, 0.0)[:, None]
+    for _ in range(CALMED):
+        vertices = (1 - part) * vertices + part * (about @ vertices)
+    return vertices
+
+
+def _laid(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
+    """Lay a region flat as it is."""
     most = MOST_TRIANGLES if closed else MOST_OF_A_SHEET
     coarse, faces, near = _coarse(vertices, triangles, most)
     loops = border_loops(coarse, faces)
