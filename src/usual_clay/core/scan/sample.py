@@ -350,7 +350,9 @@ def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
     weights = np.where(inside, (1 - (lone / (6 * scale)) ** 2) ** 2, 0.0)
     # Where half of its neighbours look like spikes too, it is the surface that has gone astray.
     out = np.flatnonzero(~inside)
-    astray = (~inside[neighbours[out]]).mean(axis=1) >= 0.5
+    about = neighbours[out]
+    alike = ~inside[about] & ((lone[about] > 0) == (lone[out] > 0)[:, None])
+    astray = alike.mean(axis=1) >= 0.5
     if len(signed) <= FEW and np.sum(~astray) > MOST_SPIKES * len(signed):
         astray[:] = True
     weights[out[astray]] = 1.0
