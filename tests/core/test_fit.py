@@ -17,7 +17,7 @@ from usual_clay.core.check.deviation import (
     judge,
 )
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.cast import cast
+from usual_clay.core.fit.cast import cast, laid_for_knots
 from usual_clay.core.fit.parameterize.frame import (
     FrameError,
     base_frame,
@@ -28,6 +28,8 @@ from usual_clay.core.fit.parameterize.frame import (
 from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError, parameterize
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
+from usual_clay.core.fit.solve.adaptive import NARROWEST, _about_worst
+from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, fit_control_points
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.scan.noise import estimate_noise
@@ -199,6 +201,23 @@ def test_a_narrow_ridge_is_no_spike() -> None:
     sample = Sample(np.stack([x, y, z], axis=1), np.tile(UP, (9000, 1)))
     made = cast(sample, CastSettings(nu=50, nv=4, reach=0.0))
     assert judge(made.feet.signed, Tolerance(0.04)).met
+
+
+def test_knots_about_one_point_that_is_far_off_stay_apart() -> None:
+    """It was as wide as nothing, and all knots came in at one place."""
+    sample = height_field(900, 0.0)
+    points = sample.points.copy()
+    points[450, 2] += 500.0
+    base = parameterize(sample, CastSettings(4, 4))
+    begun = Start(base.u, base.v, np.ones(len(points)))
+    laid = laid_for_knots(Sample(points, sample.normals), base, 1e-3, begun)
+    even = even_knots(4, 3)
+    attempt = laid.fitted(Space(even, even, 3, 3))
+    tried = _about_worst(laid, attempt, (9, 9))
+    assert len(tried) == 3
+    for each in tried:
+        for knots in (each.space.knots_u, each.space.knots_v):
+            assert np.diff(knots[3:-3]).min() > NARROWEST
 
 
 def test_noise_is_found() -> None:

@@ -250,6 +250,8 @@ def _about_worst(laid: Laid, attempt: Attempt, counts: tuple[int, int]) -> list[
             return []
         middle = np.average(t[:, near], axis=1, weights=weight)
         wide = np.sqrt(np.average((t[:, near] - middle[:, None]) ** 2, axis=1, weights=weight))
+        # One point alone is as wide as two knots may be near.
+        wide = np.maximum(wide, NARROWEST)
     tried = []
     for places in ABOUT:
         space = attempt.space
