@@ -139,6 +139,7 @@ def _loaded(name: str) -> ModuleType:
         gc.disable()
         importlib.import_module(name)
         gc.freeze()
+        gc.enable()
         # Threads spin while they wait for each other at products as small as ours.
         threadpool_limits(1, "blas")
     return sys.modules[name]
@@ -164,7 +165,6 @@ def _parser(words: Sequence[str] = ()) -> argparse.ArgumentParser:
     for name in dict.fromkeys(COMMANDS[each] for each in COMMANDS if each in named):
         if name:
             _loaded(f"cli.{name}").add_command(commands)
-    gc.enable()
     return parser
 
 
@@ -189,16 +189,13 @@ def _app(options: argparse.Namespace) -> int:
 
 def _demo(options: argparse.Namespace) -> int:
     if _has_display():
-        from usual_clay.demo.make import demo_folder, demo_job_file
-
-        if not demo_folder().exists():
+        made = _loaded("demo.make")
+        if not made.demo_folder().exists():
             print("Making the demo job, once ...", file=sys.stderr)
-        options.file = demo_job_file()
+        options.file = made.demo_job_file()
     return _app(options)
 
 
 def _shots(options: argparse.Namespace) -> int:
-    from usual_clay.bench.shots import write_shots
-
-    write_shots(options.folder, options.names)
+    _loaded("bench.shots").write_shots(options.folder, options.names)
     return MET
