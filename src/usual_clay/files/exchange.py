@@ -17,9 +17,8 @@ from usual_clay.core.spline.chain import chain
 from usual_clay.core.spline.curve import BSplineCurve
 from usual_clay.core.spline.surface import BSplineSurface
 from usual_clay.files.errors import FileError
-from usual_clay.files.step_out import WRITERS
 
-SUFFIXES = tuple(WRITERS)
+SUFFIXES = (".step", ".stp", ".igs", ".iges")
 # More curves than this in one file are left.
 MOST_CURVES = 5000
 # How long reading may take, s, and how much longer for each byte; and how large a file may be.
