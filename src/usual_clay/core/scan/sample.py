@@ -122,12 +122,12 @@ class Sample:
         """The mean of each point's normal and of those about it, (n, 3): spikes turn it little.
 
         Where noise is as large as points are apart, or many are spikes, they are evened again,
-        until they agree.
+        until they agree; not of few points, which bend between one and the next.
         """
         if self.whole is not None:
             return self.whole[0].evened_normals[self.whole[1]]
         normals = self.normals
-        for _ in range(MOST_EVENED):
+        for _ in range(MOST_EVENED if len(self.points) > FEW else 1):
             before, near = normals, over_neighbours(np.add, normals, self.neighbours)
             normals = near / np.maximum(np.sqrt(np.einsum("nk,nk->n", near, near)), 1e-12)[:, None]
             if np.quantile(np.einsum("nk,nk->n", before, normals), MOST_TURNED) > AGREE:
