@@ -351,7 +351,11 @@ def settled(
     about = beside(sample.points, sample.neighbours, now.places(base.size))
     many, expected = _settling_step(sample, settings) > 1, 0.0
     if begin is None:
-        begin, expected = _set_out(sample, settings, base, now, progress, found)
+        first = _of_choice(sample, settings, base, now, progress, found)
+        if first is None:
+            begin = _set_out(sample, settings, base, now)
+        else:
+            begin, expected = first.surface, _weighted_rms(first.feet.signed, first.counted)
     rounds, worth, last = ROUNDS, WORTHWHILE, np.inf
     best: Cast | None = None
     if begin is None:
@@ -394,27 +398,15 @@ def settled(
 
 
 def _set_out(
-    sample: Sample,
-    settings: Sizes,
-    base: Parameterization,
-    now: Start,
-    progress: Progress,
-    found: Callable[[Cast], None] | None,
-) -> tuple[BSplineSurface | None, float]:
-    """Return what a fit sets out from: a fit to a choice of many points, the net that its settings
-    give, or chosen knots; None where from the points' parameters alone.
-
-    With it, how far that choice lies off in the mean, mm.
-    """
-    first = _of_choice(sample, settings, base, now, progress, found)
-    if first is not None:
-        return first.surface, _weighted_rms(first.feet.signed, first.counted)
+    sample: Sample, settings: Sizes, base: Parameterization, now: Start
+) -> BSplineSurface | None:
+    """Return what a fit sets out from: the net that its settings give, or chosen knots; None where
+    from the points' parameters alone."""
     if has_net(settings):
-        return base.set_out_from(settings), 0.0
+        return base.set_out_from(settings)
     if settings.knots != "even":
-        stiffness = stiffness_of(settings.smoothness, base.size)
-        return adapted(sample, settings, base, stiffness, now), 0.0
-    return None, 0.0
+        return adapted(sample, settings, base, stiffness_of(settings.smoothness, base.size), now)
+    return None
 
 
 def _of_choice(
