@@ -19,7 +19,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, QRectF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -165,7 +165,9 @@ class Soak:
             places = chosen.geometry.points.reshape(-1, 3)
             place = places[self.chance.randrange(len(places))]
             x, y, _ = pane.view.project(place[None])[0]
-            start = QPoint(round(x), round(y))
+            # What lies outside the view cannot be pressed.
+            if QRectF(pane.rect()).contains(x, y):
+                start = QPoint(round(x), round(y))
         button = self.chance.choice((Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton))
         QTest.mousePress(pane, button, pos=start)
         for _ in range(self.chance.randrange(4)):
@@ -296,24 +298,33 @@ def soak(
     return hand.told
 
 
-def main() -> int:
+def main() -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     # What it leaves unsaved is nobody's job.
-    os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="usual-clay-soak-")
+    with tempfile.TemporaryDirectory(prefix="usual-clay-", ignore_cleanup_errors=True) as state:
+        os.environ["XDG_STATE_HOME"] = state
+        window, faults = _soaked()
+    # The window is not taken apart.
+    os._exit(1 if window and faults else 0)
+
+
+def _soaked() -> tuple[Window, int]:
+    """Work a window, say what came of it, and return it and how many faults there were."""
     from usual_clay.bench.application import make_application
 
     make_application()
-    small, told = "--small" in sys.argv, [word for word in sys.argv[1:] if word != "--small"]
-    minutes = float(told[0]) if told else 5.0
-    seed = int(told[1]) if len(told) > 1 else random.randrange(10**6)
+    small, asked = "--small" in sys.argv, [word for word in sys.argv[1:] if word != "--small"]
+    minutes = float(asked[0]) if asked else 5.0
+    seed = int(asked[1]) if len(asked) > 1 else random.randrange(10**6)
     window = Window()
     if small:
         # What is drawn is the sooner drawn.
         window.resize(window.minimumSizeHint())
     window.show()
     (open_small if small else open_demo)(window)
-    _report(seed, soak(window, 60 * minutes, seed, small=small))
-    return 0
+    told = soak(window, 60 * minutes, seed, small=small)
+    _report(seed, told)
+    return window, len(told.faults)
 
 
 def _report(seed: int, told: Told) -> None:
@@ -329,7 +340,6 @@ def _report(seed: int, told: Told) -> None:
         print(f"{memory[4]:.0f} MB after the fifth round, {memory[-1]:.0f} MB at the end"
               f" ({grown:+.0f} %); threads {told.threads[4]} and {told.threads[-1]}.")  # fmt: skip
     sys.stdout.flush()
-    os._exit(1 if told.faults else 0)
 
 
 if __name__ == "__main__":

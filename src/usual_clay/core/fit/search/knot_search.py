@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import InitVar, dataclass, field
+from itertools import chain
 
 import numpy as np
 
@@ -25,10 +26,11 @@ from usual_clay.core.fit.solve.system import Space
 # All points may take so many times the control points that the choice took.
 SPARE = 2.0
 # Two knots less in one direction are not made up for by one more in the other where one less lies
-# so far past the tolerance.
+# farther past the tolerance than this.
 WORST_TRADED = 2.0
-# Knots are moved to make up for one less where that one lies no farther past the tolerance.
-WORST_EASED = 2.5
+# Knots are moved to make up for one less where that one lies no farther past the tolerance; so many
+# are tried that lie nearest.
+WORST_EASED, MOST_EASED = 2.5, 2
 # So many of the knots that seem to be needed least are taken out for trial.
 TRIED_OUT = 2
 # The search is made on so few of the points before all of the choice have their say.
@@ -82,8 +84,10 @@ class KnotSearch:
     _calm: Calm | None = None
     # Whether every knot is needed by far, so that none goes, wherever points rest and others are.
     _worn: bool = False
-    # Fits with one knot less than the attempt, by direction, where none holds.
-    _short: dict[str, Attempt | None] = field(default_factory=dict)
+    # Fits with one knot less than the attempt, by direction, the nearest first, where none holds.
+    _short: dict[str, list[Attempt]] = field(default_factory=dict)
+    # How many control points the few points took, where the search began with few.
+    _found: int = 0
     # How near the choice is to lie, mm, as all points ask for more than it does.
     _finer: float = np.inf
 
@@ -120,6 +124,7 @@ class KnotSearch:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""
         self._find()
         if self._all is not None:
+            self._found = int(np.prod(self.attempt.space.counts))
             laid, attempt = self._all.on(self.attempt)
             self.laid, self.attempt = laid.on(laid.fitted(attempt.space))
             self._all = None
@@ -151,7 +156,7 @@ class KnotSearch:
             elif not (self._worn and self._all) and self._come_to_rest():
                 made[-1] = self.laid, self.attempt
             elif (
-                (self._all or self._finer < np.inf)
+                self._may_ease
                 and self.holds(self.attempt)
                 and (leaner := self._eased()) is not None
             ):
@@ -168,12 +173,19 @@ class KnotSearch:
         self.laid, self.attempt = made[-1]
         return len(made) > 1
 
+    @property
+    def _may_ease(self) -> bool:
+        """Whether knots are moved to make up for one less: on few points, or for more of them only
+        where they have come to need more control points."""
+        more = int(np.prod(self.attempt.space.counts)) > self._found
+        return self._all is not None or self._finer < np.inf or more
+
     def _eased(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with one knot less whose others have moved to make up for it."""
-        for tried in sorted(filter(None, self._short.values()), key=self._error):
+        for tried in sorted(chain(*self._short.values()), key=self._error)[:MOST_EASED]:
             if self._error(tried) > WORST_EASED * self.tolerance.deviation:
                 continue
-            laid, attempt = eased(self.laid, tried, self.directions, self.base.kept)
+            laid, attempt = eased(*self.laid.on(tried), self.directions, self.base.kept)
             if not self.holds(attempt):
                 laid, attempt = laid.rested(attempt)
             if self.holds(attempt):
@@ -183,21 +195,22 @@ class KnotSearch:
     def _come_to_rest(self) -> bool:
         """Bring the points to rest on the surface; tell whether they had some way to go."""
         laid, attempt = self.laid.rested(self.attempt)
-        # What lowers the squared error may take the farthest points past the tolerance.
-        if attempt is self.attempt or (self.holds(self.attempt) and not self.holds(attempt)):
+        if self._no_better(attempt):
             return False
         self.laid, self.attempt = laid, attempt
         return True
 
+    def _no_better(self, attempt: Attempt) -> bool:
+        """Tell whether an attempt is the same, or lost the tolerance for a lower squared error."""
+        return attempt is self.attempt or (self.holds(self.attempt) and not self.holds(attempt))
+
     def _exchange(self) -> bool:
         """Move knots to where they earn more; tell whether that helped."""
-        before = self.attempt
-        self.laid, self.attempt = exchanged(
-            self.laid, self.attempt, self.directions, self.base.kept
-        )
-        if self.attempt is before:
+        laid, attempt = exchanged(self.laid, self.attempt, self.directions, self.base.kept)
+        if self._no_better(attempt):
             return False
-        self.noted(self.attempt)
+        self.laid, self.attempt = laid, attempt
+        self.noted(attempt)
         return True
 
     def _grow(self) -> None:
@@ -281,21 +294,22 @@ class KnotSearch:
         self._worn, self._short = False, {}
         for direction in "vu":
             self._short[direction] = lean = self._without(direction, self.attempt)
-            if (found := self._holding(lean, total)) is not None:
+            if lean and (found := self._holding(lean[0], total)) is not None:
                 return found
-        self._worn = all(
-            lean is None or self._error(lean) > WORST_TRADED * self.tolerance.deviation
-            for lean in self._short.values()
-        )
-        for direction in "uv":
-            traded = self._traded(direction, self._short[direction])
-            if (found := self._holding(traded, total)) is not None:
+        worst = WORST_TRADED * self.tolerance.deviation
+        within = {
+            d: lean[0] for d, lean in self._short.items() if lean and self._error(lean[0]) <= worst
+        }
+        self._worn = not within
+        for direction in filter(within.get, "uv"):
+            traded = self._traded(direction, within[direction])
+            if traded is not None and (found := self._holding(traded, total)) is not None:
                 return found
         return None
 
-    def _holding(self, tried: Attempt | None, total: int) -> tuple[Laid, Attempt] | None:
+    def _holding(self, tried: Attempt, total: int) -> tuple[Laid, Attempt] | None:
         """Return an attempt, settled, if it takes fewer control points than so many and holds."""
-        if tried is None or np.prod(tried.space.counts) >= total:
+        if np.prod(tried.space.counts) >= total:
             return None
         if self._error(tried) > HOPELESS * self.tolerance.deviation:
             return None
@@ -306,28 +320,23 @@ class KnotSearch:
             laid, attempt = laid.on(laid.fitted(tried.space))
         return (laid, attempt) if self.holds(attempt) else None
 
-    def _without(self, direction: str, attempt: Attempt) -> Attempt | None:
-        """Return a fit with one knot less in a direction, if there may be one less."""
+    def _without(self, direction: str, attempt: Attempt) -> list[Attempt]:
+        """Return fits with one knot less in a direction, the nearest first, if there may be one."""
         fewest = self.base.fewest(self.settings.degree)["uv".index(direction)]
         if direction not in self.directions or count_of(attempt.space, direction) <= fewest:
-            return None
+            return []
         # The surface alone does not tell for certain which one the points need least.
         knots = least_needed(attempt, direction, self.base.kept(direction), TRIED_OUT)
-        tried = (self.laid.fitted(without_knot(attempt.space, direction, t)) for t in knots)
-        return min(tried, key=lambda lean: lean.square, default=None)
+        tried = [self.laid.fitted(without_knot(attempt.space, direction, t)) for t in knots]
+        return sorted(tried, key=lambda lean: lean.square)
 
-    def _traded(self, direction: str, lean: Attempt | None) -> Attempt | None:
-        """Return a fit with two knots less in a direction, and one more in the other.
-
-        Not where one knot less does harm enough already.
-        """
+    def _traded(self, direction: str, lean: Attempt) -> Attempt | None:
+        """Return a fit with one more knot less in a direction, and one more in the other."""
         other = "v" if direction == "u" else "u"
-        if lean is None or other not in self.directions:
+        if other not in self.directions:
             return None
-        if self._error(lean) > WORST_TRADED * self.tolerance.deviation:
+        leaner = self._without(direction, lean)
+        if not leaner or count_of(lean.space, other) >= self.ends["uv".index(other)]:
             return None
-        lean = self._without(direction, lean)
-        if lean is None or count_of(lean.space, other) >= self.ends["uv".index(other)]:
-            return None
-        at, _ = best_inserts(self.laid, lean, other)
-        return self.laid.fitted(lean.with_knots(other, at)) if len(at) else None
+        at, _ = best_inserts(self.laid, leaner[0], other)
+        return self.laid.fitted(leaner[0].with_knots(other, at)) if len(at) else None
