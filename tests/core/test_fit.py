@@ -29,13 +29,15 @@ from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.solve.adaptive import NARROWEST, _about_worst
+from usual_clay.core.fit.solve.ease import eased
+from usual_clay.core.fit.solve.laid import Laid
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import Space, fit_control_points
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.scan.noise import estimate_noise
-from usual_clay.core.scan.sample import Sample
-from usual_clay.core.spline.basis import collocation, even_knots, gram
-from usual_clay.core.spline.surface import surface_points
+from usual_clay.core.scan.sample import Sample, neighbours_of
+from usual_clay.core.spline.basis import clamped, collocation, even_knots, gram, greville
+from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 UP = np.array([0.0, 0.0, 1.0])
 
@@ -326,3 +328,28 @@ def test_figures_of_deviation() -> None:
     for tolerance, share in ((0, 0.9), (-1, 0.9), (np.nan, 0.9), (0.1, 0), (0.1, 1.2)):
         with pytest.raises(ToleranceError):
             Tolerance(tolerance, share)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_knots_find_those_of_the_surface_that_the_points_are_of(seed: int) -> None:
+    random = np.random.default_rng(seed)
+    true = clamped([0.3, 0.42, 0.8], 3), clamped([0.55], 3)
+    x, y = np.meshgrid(*(greville(knots, 3) for knots in true), indexing="ij")
+    net = np.stack([80 * x, 40 * y, random.normal(0, 4, x.shape)], axis=2)
+    u, v = random.random((2, 4000))
+    points = surface_points(BSplineSurface(*true, net), u, v)
+    near = neighbours_of(points)
+    start = Start(u, v, np.ones(len(u)))
+    laid = Laid(points, start, 1e-12, (80.0, 40.0), 1e-6, near, fixed=True)
+    begun = laid.fitted(Space(clamped([0.25, 0.5, 0.72], 3), clamped([0.45], 3), 3, 3))
+    _, made = eased(laid, begun, "uv", lambda _direction: None)
+    assert np.allclose(made.space.knots_u, true[0], atol=1e-6)
+    assert np.allclose(made.space.knots_v, true[1], atol=1e-6)
+    assert begun.square > 1e-3
+    assert made.square < 1e-12
+    # What is kept stays, and a direction that is not asked for too.
+    _, made = eased(laid, begun, "u", lambda _direction: np.array([0.5]))
+    inner = made.space.knots_u[4:-4]
+    assert inner[1] == 0.5
+    assert made.space.knots_v[4] == 0.45
+    assert made.square < begun.square

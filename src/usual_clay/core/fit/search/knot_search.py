@@ -14,12 +14,12 @@ from usual_clay.core.fit.parameterize.region import Parameterization, Sizes, ada
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.solve.adaptive import (
     best_inserts,
-    eased,
     exchanged,
     grown,
     least_needed,
     without_knot,
 )
+from usual_clay.core.fit.solve.ease import eased
 from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of
 from usual_clay.core.fit.solve.system import Space
 

@@ -22,8 +22,6 @@ STRIPES = 10
 QUIET = 0.05
 # A knot moves while that lowers the squared error by more than this part.
 WORTH_MOVING = 0.01
-# A knot is tried this part of the way to its nearer neighbour, in so many rounds.
-EASED, SWEEPS = 0.35, 2
 # A knot that lowers the squared error by less than this part brings the points to rest first.
 SMALL_GAIN = 0.15
 # Where one more earns less than this share of an error that is spread over more than that part of
@@ -289,52 +287,3 @@ def exchanged(
                 break
             laid, attempt = now, again
     return laid, attempt
-
-
-def eased(
-    laid: Laid, attempt: Attempt, directions: str, kept: Callable[[str], Floats | None]
-) -> tuple[Laid, Attempt]:
-    """Move inner knots, one after the other, to where the squared error is least about them.
-
-    Each is tried a step to either side, and at the least of the parabola through the three
-    errors; two knots stay apart by a part of what they were (Jupp 1978 tells why they must). The
-    points keep their parameters meanwhile, and are brought to their feet after each round.
-    """
-    for _ in range(SWEEPS):
-        attempt = laid.fitted(attempt.space)
-        before = attempt.square
-        for direction in directions:
-            degree = (attempt.space.degree_u, attempt.space.degree_v)["uv".index(direction)]
-            fixed = kept(direction)
-            for number in range(degree + 1, len(knots_of(attempt.space, direction)) - degree - 1):
-                t = knots_of(attempt.space, direction)[number]
-                if fixed is None or np.abs(fixed - t).min(initial=1.0) > 1e-9:
-                    attempt = _knot_moved(laid, attempt, direction, number)
-        worth = attempt.square < before * (1 - WORTH_MOVING)
-        laid, attempt = laid.on(attempt)
-        if not worth:
-            break
-    return laid, attempt
-
-
-def _knot_moved(laid: Laid, attempt: Attempt, direction: str, number: int) -> Attempt:
-    """Return the best of a few fits with one knot elsewhere between its neighbours."""
-    knots = knots_of(attempt.space, direction)
-    t = float(knots[number])
-    step = EASED * min(t - knots[number - 1], knots[number + 1] - t)
-    if step <= NARROWEST * (knots[-1] - knots[0]) / 4:
-        return attempt
-
-    def at(place: float) -> Attempt:
-        moved = knots.copy()
-        moved[number] = place
-        return laid.fitted(in_direction(attempt.space, direction, moved))
-
-    below, above = at(t - step), at(t + step)
-    bend = below.square - 2 * attempt.square + above.square
-    tried = [attempt, below, above]
-    if bend > 0:
-        least = t + step * float(np.clip((below.square - above.square) / (2 * bend), -1.6, 1.6))
-        if abs(least - t) > 0.1 * step:
-            tried.append(at(least))
-    return min(tried, key=lambda each: each.square)

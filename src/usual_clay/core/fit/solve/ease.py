@@ -1,0 +1,115 @@
+"""Knots of both directions moved at once to where the squared error is least."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from usual_clay.core.arrays import Floats
+from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of, in_direction, knots_of
+from usual_clay.core.fit.solve.system import Space
+
+# Knots move on while that lowers the squared error by more than this part, so often at most.
+WORTHWHILE, ROUNDS = 0.02, 6
+# What a knot does is told by moving it this part of the way to its nearer neighbour.
+TOLD_BY = 0.1
+# It moves no farther than this part of the way to each; two stay apart by a share of an even step.
+BOLDEST, APART = 0.45, 0.02
+# Damping begins with so much, and is raised so often where a step does not help.
+DAMPING, TRIES = 1e-2, 4
+
+
+class Mobile(NamedTuple):
+    """A knot that may move: its direction and number, and how far down and up."""
+
+    direction: str
+    number: int
+    down: float
+    up: float
+
+    @property
+    def room(self) -> float:
+        return min(self.down, self.up)
+
+
+def eased(
+    laid: Laid, attempt: Attempt, directions: str, kept: Callable[[str], Floats | None]
+) -> tuple[Laid, Attempt]:
+    """Move inner knots to where the squared error is least.
+
+    Gauss and Newton's method with Levenberg and Marquardt's damping, its slopes told by
+    differences: each fit has the best control points for its knots (variable projection: Golub
+    and Pereyra 1973). Knots stay in their order and apart (Jupp 1978 tells why they must). The
+    points keep their parameters in a round, and are brought to their feet after it.
+    """
+    damping = DAMPING
+    for _ in range(ROUNDS):
+        attempt = laid.fitted(attempt.space)
+        mobile = _mobile(attempt.space, directions, kept)
+        moved, damping = _moved(laid, attempt, mobile, damping) if mobile else (attempt, damping)
+        worth = moved.square < attempt.square * (1 - WORTHWHILE)
+        if moved is not attempt:
+            laid, attempt = laid.on(moved)
+        if not worth:
+            break
+    return laid.on(laid.fitted(attempt.space))
+
+
+def _mobile(space: Space, directions: str, kept: Callable[[str], Floats | None]) -> list[Mobile]:
+    """Return the knots that may move: not those that are kept, nor those close to others."""
+    found = []
+    for direction in directions:
+        knots, fixed = knots_of(space, direction), kept(direction)
+        degree = len(knots) - count_of(space, direction) - 1
+        inner = knots[degree : len(knots) - degree]
+        apart = APART * (inner[-1] - inner[0]) / (len(inner) - 1)
+        gaps = np.diff(inner)
+        most = np.minimum(BOLDEST * gaps, (gaps - apart) / 2)
+        for k, t in enumerate(inner[1:-1]):
+            one = Mobile(direction, degree + 1 + k, float(most[k]), float(most[k + 1]))
+            if one.room > TOLD_BY * apart and (
+                fixed is None or np.abs(fixed - t).min(initial=1.0) > 1e-9
+            ):
+                found.append(one)
+    return found
+
+
+def _moved(
+    laid: Laid, attempt: Attempt, mobile: list[Mobile], damping: float
+) -> tuple[Attempt, float]:
+    """Return a fit with knots moved a step, if one is better, and the damping that it took."""
+    steps = np.array([TOLD_BY * one.room / BOLDEST for one in mobile])
+    tried = (
+        laid.fitted(_with_moves(attempt.space, [one], np.array([step])))
+        for one, step in zip(mobile, steps, strict=True)
+    )
+    slopes = np.array(
+        [(attempt.gap - each.gap).ravel() / step for each, step in zip(tried, steps, strict=True)]
+    )
+    weighted = slopes * np.repeat(laid.weights / laid.weights.sum(), 3)
+    squares, right = weighted @ slopes.T, weighted @ attempt.gap.ravel()
+    scale = np.diag(squares)
+    if not scale.max() > 0:
+        return attempt, damping
+    scale = np.maximum(scale, 1e-9 * scale.max())
+    down, up = np.array([(-one.down, one.up) for one in mobile]).T
+    for _ in range(TRIES):
+        step = np.linalg.solve(squares + damping * np.diag(scale), right)
+        better = laid.fitted(_with_moves(attempt.space, mobile, np.clip(step, down, up)))
+        if better.square < attempt.square:
+            return better, damping / 4
+        damping *= 6
+    return attempt, damping
+
+
+def _with_moves(space: Space, mobile: list[Mobile], steps: Floats) -> Space:
+    """Return a space whose knots have moved by so much each."""
+    for direction in "uv":
+        knots = knots_of(space, direction).copy()
+        for one, step in zip(mobile, steps, strict=True):
+            if one.direction == direction:
+                knots[one.number] += step
+        space = in_direction(space, direction, knots)
+    return space
