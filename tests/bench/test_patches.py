@@ -326,6 +326,10 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     hands.wait()
     assert "closed in v" in card.words.text()
     assert session.job.report(session.choice.surface()).at_share < 0.08
+    # What a search has to say of its surface is said once.
+    window.commands.run("to tolerance")
+    hands.wait()
+    assert card.words.text().count("closed in v") == 1
     hands.press("hold")
     hands.press("u", card.closed)
     turned = session.choice.surface()

@@ -109,9 +109,7 @@ def search(session: Session, item: Followed) -> None:
         now = session.job.get(item.id, Followed)
         if now is None or now.recipe != recipe:
             return
-        # What its conditions cost is said with it.
-        said = sentence(getattr(outcome.made, "words", ""))
-        session.note(item.id, " ".join(filter(None, (outcome.words, said))))
+        session.note(item.id, outcome.words)
         session.commit(make.with_outcome(session.job, now, outcome), "to tolerance")
         session.told.emit("news", outcome.words)
 
