@@ -330,6 +330,8 @@ def test_a_wrapped_region_is_closed_from_its_card(with_demo: Hands) -> None:
     window.commands.run("to tolerance")
     hands.wait()
     assert card.words.text().count("closed in v") == 1
+    session.undo()
+    hands.wait()
     hands.press("hold")
     hands.press("u", card.closed)
     turned = session.choice.surface()
