@@ -12,7 +12,8 @@ import trimesh
 from tests.shapes import sphere
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.files.errors import FileError
-from usual_clay.files.mesh_file import guess_unit, read_mesh, read_scan, write_mesh
+from usual_clay.files.mesh_file import _parsed, guess_unit, read_mesh, read_scan, write_mesh
+from usual_clay.files.plain_mesh import read_plain
 
 TETRA = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1.0]])
 FACES = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]])
@@ -140,6 +141,69 @@ def test_colours_and_clouds_come_along(tmp_path: Path) -> None:
     (tmp_path / "odd.ply").write_text(ply("0 0 0\nnan 0 0\n0 1 0\n", "", (3, 0)))
     with pytest.raises(FileError, match="the first is point 2"):
         read_scan(tmp_path / "odd.ply")
+
+
+def rich_ply(order: str) -> bytes:
+    """Return a PLY with more to each point and face than is asked for."""
+    random = np.random.default_rng(5)
+    point = [(name, order + "f8") for name in "xyz"] + [("nx", order + "f4"), ("red", "u1")]
+    points = np.zeros(6, [*point, ("green", "u1"), ("blue", "u1"), ("alpha", "u1")])
+    for axis in "xyz":
+        points[axis] = random.normal(0, 10, 6)
+    for name in ("red", "green", "blue", "alpha"):
+        points[name] = random.integers(1, 255, 6)
+    faces = np.zeros(4, [("n", "u1"), ("at", order + "i4", 3), ("flags", order + "i2")])
+    faces["n"], faces["at"] = 3, random.integers(0, 6, (4, 3))
+    called = "little" if order == "<" else "big"
+    lines = ["ply", f"format binary_{called}_endian 1.0", "comment from a scanner"]
+    lines += ["element vertex 6", *(f"property double {axis}" for axis in "xyz")]
+    lines += ["property float nx", *(f"property uchar {c}" for c in ("red", "green", "blue"))]
+    lines += ["property uchar alpha", "element face 4"]
+    lines += ["property list uchar int vertex_indices", "property short flags", "end_header\n"]
+    return "\n".join(lines).encode() + points.tobytes() + faces.tobytes()
+
+
+def test_what_is_read_straight_from_its_bytes_is_what_the_library_reads(tmp_path: Path) -> None:
+    ball = sphere(12.5)
+    write_mesh(tmp_path / "a.stl", ball.vertices, ball.triangles)
+    write_mesh(tmp_path / "a.ply", ball.vertices, ball.triangles)
+    (tmp_path / "little.ply").write_bytes(rich_ply("<"))
+    (tmp_path / "big.ply").write_bytes(rich_ply(">"))
+    (tmp_path / "cloud.ply").write_bytes(
+        trimesh.PointCloud(ball.vertices[:9], colors=np.full((9, 4), 70, np.uint8)).export(
+            file_type="ply"
+        )
+    )
+    for path in sorted(tmp_path.iterdir()):
+        assert same_as_the_library(path), path.name
+
+
+def same_as_the_library(path: Path) -> bool:
+    """Tell whether a file was read straight away; if so it must be what the library reads."""
+    plain = read_plain(path)
+    if plain is None:
+        return False
+    for mine, theirs in zip(plain, _parsed(path), strict=True):
+        np.testing.assert_array_equal(mine, theirs)
+    return True
+
+
+def test_a_damaged_file_is_never_read_as_another(tmp_path: Path) -> None:
+    random = np.random.default_rng(2)
+    whole, path = rich_ply("<"), tmp_path / "damaged.ply"
+    start = whole.index(b"end_header") + 11
+    untouched = 0
+    for _ in range(300):
+        data = bytearray(whole)
+        # In the header, where a byte changes what all the others mean; now and then cut off.
+        for _ in range(random.integers(1, 3)):
+            data[random.integers(0, start)] = random.choice(list(b"0123456789 \nabcefilnoprtuxyz"))
+        path.write_bytes(data[: None if random.random() < 0.8 else random.integers(0, len(data))])
+        untouched += same_as_the_library(path)
+    assert 0 < untouched < 200
+    longer = whole.replace(b"element vertex 6", b"element vertex " + b"9" * 5000)
+    path.write_bytes(longer)
+    assert read_plain(path) is None
 
 
 def test_units_are_guessed_with_a_reason() -> None:

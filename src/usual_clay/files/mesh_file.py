@@ -1,4 +1,4 @@
-"""Triangle meshes from STL, PLY, OBJ, OFF and GLB files, through trimesh; and out."""
+"""Triangle meshes from STL, PLY, OBJ, OFF and GLB files, mostly through trimesh; and out."""
 
 from __future__ import annotations
 
@@ -16,14 +16,13 @@ from usual_clay.core.scan.mesh import MeshError, TriangleMesh, welded
 from usual_clay.files.atomic import whole_file
 from usual_clay.files.errors import FileError
 from usual_clay.files.limited import read_apart
+from usual_clay.files.plain_mesh import HEADER, read_plain
 from usual_clay.files.units import MILLIMETRES, millimetres_in
 
 SUFFIXES = (".stl", ".ply", ".obj", ".off", ".glb")
 OUT = (".stl", ".ply", ".obj", ".3mf", ".glb")
 # Formats that hold several named things.
 NAMED = (".obj", ".3mf", ".glb")
-# A header ends before so many bytes.
-HEADER = 64 << 10
 # A format whose lengths are metres by its own standard.
 METRES = (".glb",)
 # A part is more often held in the hand than driven on: sizes in mm that are likely, per unit.
@@ -149,6 +148,9 @@ def _load(path: Path) -> tuple[Floats, Ints, np.ndarray | None]:
 
 def _loaded(path: Path) -> tuple[Floats, Ints, np.ndarray | None]:
     _check_size(path)
+    plain = read_plain(path)
+    if plain is not None:
+        return plain
     vertices, triangles, colours = _parsed(path)
     counts = _told_counts(path)
     for told, found, what in zip(counts, (vertices, triangles), ("points", "faces"), strict=True):
