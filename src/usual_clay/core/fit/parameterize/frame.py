@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from typing import Literal, get_args
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.errors import GeometryError
+from usual_clay.core.spline.basis import collocation, gram
 
 FrameChoice = Literal["best", "outline", "bend", "axes", "locked"]
 FRAMES: tuple[FrameChoice, ...] = get_args(FrameChoice)
@@ -173,6 +173,7 @@ def _outermost(flat: Floats) -> Floats:
 # Sides and stretch are read off at so many places along the region, and run calmly between.
 PLACES = 32
 CALM = 1e-4
+FINE = 2049
 NARROWEST = 0.3
 WIDEST = 1.25
 # A region with more than this slope to its base, 76 degrees, is spread no further.
@@ -200,12 +201,28 @@ def follow_sides(u: Floats, v: Floats) -> Floats:
     sides = np.array([np.quantile(g, [0.01, 0.99]) for g in groups if len(g) >= 4])
     at = np.clip(u, middles[known][0], middles[known][-1])
     spread = np.column_stack([sides.mean(axis=1), np.ptp(sides, axis=1) / 2])
-    centre, half = scipy.interpolate.make_smoothing_spline(middles[known], spread, lam=CALM)(at).T
+    centre, half = _smooth(middles[known], spread.T, at)
     half = np.maximum(half, NARROWEST * float(half.max()))
     across = (v - centre) / half
     # A ragged border stands out from its smooth side: widen until it is inside, within reason.
     across /= np.clip(np.abs(across).max(), 1.0, WIDEST)
     return (1 + across) / 2
+
+
+def _smooth(t: Floats, values: Floats, at: Floats) -> Floats:
+    """Return rows of values, smoothed, at other parameters.
+
+    The cubic smoothing spline (Reinsch 1967): of all functions it is the one with the least of
+    squared misses and `CALM` times the squared second derivative.
+    """
+    knots = np.concatenate([np.full(4, t[0]), t[1:-1], np.full(4, t[-1])])
+    rows = collocation(knots, 3, t)
+    net = np.linalg.solve(rows.T @ rows + CALM * gram(knots, 3, 2), rows.T @ values.T)
+    # So many places lie so close that straight between them is as good, and far sooner there.
+    made = (collocation(knots, 3, np.linspace(t[0], t[-1], FINE)) @ net).T
+    place = (at - t[0]) * ((FINE - 1) / (t[-1] - t[0]))
+    before = np.clip(place.astype(np.intp), 0, FINE - 2)
+    return made.take(before, 1) + (place - before) * np.diff(made).take(before, 1)
 
 
 def slope_stretch(along: Floats, up: Floats) -> Floats:
