@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import scipy
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.spline.closest import FootPoints, foot_points, grid_seed
@@ -34,7 +33,7 @@ def nearer_seed(
     by[np.abs(by) > 0.5] = 0.0
     count, *sums = (_about(cell[::step], values) for values in (np.ones(by.shape[1]), *by))
     moved_u, moved_v = (
-        np.clip(old + (total / np.maximum(count, 1e-9)).take(cell), 0.0, 1.0)
+        np.clip(old + (total / np.maximum(count, 1.0)).take(cell), 0.0, 1.0)
         for old, total in zip(seed, sums, strict=True)
     )
     return moved_u, moved_v
@@ -55,6 +54,7 @@ def feet_within(surface: BSplineSurface, points: Floats, within: Floats) -> Foot
 
 
 def _about(cell: Ints, values: Floats) -> Floats:
-    """Return for each cell of a grid the mean of the sums in it and the eight about it."""
-    total = np.bincount(cell, values, CELLS**2).reshape(CELLS, CELLS)
-    return np.asarray(scipy.ndimage.uniform_filter(total, 3, mode="constant")).ravel()
+    """Return for each cell of a grid the sum of what is in it and in the eight about it."""
+    total = np.pad(np.bincount(cell, values, CELLS**2).reshape(CELLS, CELLS), 1)
+    rows = total[:-2] + total[1:-1] + total[2:]
+    return (rows[:, :-2] + rows[:, 1:-1] + rows[:, 2:]).ravel()
