@@ -60,8 +60,10 @@ class TriangleMesh:
     @cached_property
     def face_vectors(self) -> Floats:
         """Normals of the triangles, as long as twice their area, (m, 3)."""
-        a, b, c = (self.vertices[self.triangles[:, k]] for k in range(3))
-        return np.cross(b - a, c - a)
+        a, b, c = (self.vertices.take(corner, axis=0) for corner in self.triangles.T)
+        (ux, uy, uz), (vx, vy, vz) = (b - a).T, (c - a).T
+        # Several times as fast as the library's product of rows of three.
+        return np.stack([uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx], axis=1)
 
     @cached_property
     def vertex_areas(self) -> Floats:
@@ -77,18 +79,21 @@ class TriangleMesh:
 
     @property
     def _areas(self) -> Floats:
-        count, corners = len(self.vertices), self.triangles.ravel()
         # As seen along what is about it: what stands out a little has no more area for it.
-        seen = unit(self.vertex_normals[self.triangles].sum(axis=1))
-        area = np.abs(np.einsum("mk,mk->m", self.face_vectors, seen)) / 6
-        own = np.bincount(corners, np.repeat(area, 3), count)
-        about = np.bincount(corners, minlength=count)
-        evened = np.bincount(corners, np.repeat(own[self.triangles].mean(axis=1), 3), count)
-        areas = evened / np.maximum(about, 1)
+        seen = self._of_corners(self.vertex_normals)
+        long = np.sqrt(np.einsum("mk,mk->m", seen, seen))
+        area = np.abs(np.einsum("mk,mk->m", self.face_vectors, seen)) / np.maximum(6 * long, 1e-300)
+        about = np.bincount(self.triangles.ravel(), minlength=len(self.vertices))
+        areas = self.gather(self._of_corners(self.gather(area))) / np.maximum(3 * about, 1)
         known = about > 0
         if known.any():
             areas[~known] = np.median(areas[known])
         return np.asarray(areas)
+
+    def _of_corners(self, of_vertices: Floats) -> Floats:
+        """Sum a quantity of the vertices at the triangles that they are corners of."""
+        first, second, third = (of_vertices.take(corner, axis=0) for corner in self.triangles.T)
+        return first + second + third
 
     @cached_property
     def vertex_normals(self) -> Floats:
@@ -104,8 +109,8 @@ class TriangleMesh:
         end = start[:, [1, 2, 0]]
         apart = start != end
         start, end = start[apart], end[apart]
-        both = np.concatenate([start, end]), np.concatenate([end, start])
-        links = scipy.sparse.csr_array((np.ones(len(both[0])), both), shape=(count, count))
+        one_way = scipy.sparse.csr_array((np.ones(len(start)), (start, end)), shape=(count, count))
+        links = one_way + one_way.T.tocsr()
         links.data[:] = 1.0
         links.sort_indices()
         return links
@@ -114,7 +119,8 @@ class TriangleMesh:
     def neighbours(self) -> scipy.sparse.csr_array:
         """The vertex graph, (n, n), each entry the length of the edge in mm."""
         links = self.links
-        gap = self.vertices[self._ends] - self.vertices[links.indices]
+        gap = np.repeat(self.vertices, np.diff(links.indptr), axis=0)
+        gap -= self.vertices.take(links.indices, axis=0)
         length = np.maximum(np.sqrt(np.einsum("nk,nk->n", gap, gap)), 1e-12)
         return scipy.sparse.csr_array((length, links.indices, links.indptr), shape=links.shape)
 
@@ -175,12 +181,13 @@ class TriangleMesh:
         return np.stack([self.vertices.min(axis=0), self.vertices.max(axis=0)])
 
     def gather(self, of_triangles: Floats) -> Floats:
-        """Sum a quantity of the triangles, (m, d), at their vertices, (n, d)."""
-        count = len(self.vertices)
-        corners = self.triangles.ravel()
-        spread = np.repeat(of_triangles, 3, axis=0)
-        sums = [np.bincount(corners, column, count) for column in spread.T]
-        return np.stack(sums, axis=1)
+        """Sum a quantity of the triangles, (m, ...), at their vertices, (n, ...)."""
+        ends = np.arange(0, self.triangles.size + 1, 3)
+        corner_of = scipy.sparse.csc_array(
+            (np.ones(self.triangles.size), self.triangles.ravel(), ends),
+            shape=(len(self.vertices), len(self.triangles)),
+        )
+        return np.asarray(corner_of @ of_triangles)
 
     def nearest_corner(self, triangle: int, point: Floats) -> int:
         """Return the vertex of a triangle that is nearest to a point."""
