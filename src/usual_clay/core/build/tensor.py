@@ -12,7 +12,7 @@ from scipy.linalg import null_space
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.spline.basis import clamped, collocation
 from usual_clay.core.spline.boundary import Border, border_rows
-from usual_clay.core.spline.knots import removal_residuals
+from usual_clay.core.spline.knots import among, removal_residuals
 from usual_clay.core.spline.surface import BSplineSurface
 
 # A span that knots part further is no narrower than this.
@@ -63,8 +63,7 @@ class Way:
     @property
     def free(self) -> Bools:
         """Which of the inner knots may go and move."""
-        near = np.abs(np.subtract.outer(self.inner, self.kept)) < 1e-9
-        return np.asarray(~near.any(axis=1))
+        return ~among(self.inner, self.kept)
 
     @property
     def count(self) -> int:

@@ -10,7 +10,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import ArrayLike, Bools, Floats
 from usual_clay.core.spline.basis import (
     HIGHEST_DEGREE,
     SplineError,
@@ -235,3 +235,11 @@ def _largest_distance(old: Spline, new: Spline) -> float:
         u, v = sample_parameters(old.knots_u, 8), sample_parameters(old.knots_v, 8)
         gaps = surface_grid(old, u, v) - surface_grid(new, u, v)
     return float(np.linalg.norm(gaps, axis=-1).max())
+
+
+def among(knots: ArrayLike, kept: Floats | None) -> Bools:
+    """Tell of knots whether they are among those that are kept, if any are."""
+    own = np.asarray(knots)
+    if kept is None:
+        return np.zeros(own.shape, dtype=bool)
+    return np.asarray(np.abs(own[..., None] - kept).min(axis=-1, initial=1.0) <= 1e-9)

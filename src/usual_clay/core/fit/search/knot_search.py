@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import InitVar, dataclass, field
 from itertools import chain
+from operator import itemgetter
 
 import numpy as np
 
@@ -182,9 +183,10 @@ class KnotSearch:
 
     def _eased(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with one knot less whose others have moved to make up for it."""
-        for tried in sorted(chain(*self._short.values()), key=self._error)[:MOST_EASED]:
-            if self._error(tried) > WORST_EASED * self.tolerance.deviation:
-                continue
+        worst = WORST_EASED * self.tolerance.deviation
+        near = [(self._error(each), each) for each in chain(*self._short.values())]
+        near = sorted((pair for pair in near if pair[0] <= worst), key=itemgetter(0))
+        for _, tried in near[:MOST_EASED]:
             laid, attempt = eased(*self.laid.on(tried), self.directions, self.base.kept)
             if not self.holds(attempt):
                 laid, attempt = laid.rested(attempt)

@@ -10,7 +10,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of, in_direction, knots_of
 from usual_clay.core.fit.solve.system import Space
 from usual_clay.core.spline.basis import collocation, even_knots
-from usual_clay.core.spline.knots import removal_residuals
+from usual_clay.core.spline.knots import among, removal_residuals
 
 # Two knots are no nearer than this share of an even step.
 LEAST_STEP = 0.15
@@ -136,8 +136,7 @@ def least_needed(
     points = attempt.surface.points
     rows = points if direction == "u" else points.transpose(1, 0, 2)
     moved = removal_residuals(knots, rows.reshape(len(rows), -1))
-    if kept is not None:
-        moved[np.abs(inner[:, None] - kept).min(axis=1, initial=1.0) <= 1e-9] = np.inf
+    moved[among(inner, kept)] = np.inf
     order = np.argsort(moved, kind="stable")
     return inner[order[np.isfinite(moved[order])][:most]]
 

@@ -10,6 +10,7 @@ import numpy as np
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of, in_direction, knots_of
 from usual_clay.core.fit.solve.system import Space
+from usual_clay.core.spline.knots import among
 
 # Knots move on while that lowers the squared error by more than this part, so often at most.
 WORTHWHILE, ROUNDS = 0.02, 6
@@ -46,13 +47,13 @@ def eased(
     """
     damping = DAMPING
     for _ in range(ROUNDS):
-        attempt = laid.fitted(attempt.space)
-        mobile = _mobile(attempt.space, directions, kept)
-        moved, damping = _moved(laid, attempt, mobile, damping) if mobile else (attempt, damping)
-        worth = moved.square < attempt.square * (1 - WORTHWHILE)
-        if moved is not attempt:
-            laid, attempt = laid.on(moved)
-        if not worth:
+        before = laid.fitted(attempt.space)
+        mobile = _mobile(before.space, directions, kept)
+        moved, damping = _moved(laid, before, mobile, damping) if mobile else (before, damping)
+        laid, attempt = laid.on(moved)
+        if moved is before:
+            return laid, attempt
+        if moved.square >= before.square * (1 - WORTHWHILE):
             break
     return laid.on(laid.fitted(attempt.space))
 
@@ -69,9 +70,7 @@ def _mobile(space: Space, directions: str, kept: Callable[[str], Floats | None])
         most = np.minimum(BOLDEST * gaps, (gaps - apart) / 2)
         for k, t in enumerate(inner[1:-1]):
             one = Mobile(direction, degree + 1 + k, float(most[k]), float(most[k + 1]))
-            if one.room > TOLD_BY * apart and (
-                fixed is None or np.abs(fixed - t).min(initial=1.0) > 1e-9
-            ):
+            if one.room > TOLD_BY * apart and not among(t, fixed):
                 found.append(one)
     return found
 
