@@ -7,6 +7,7 @@ from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
+from scipy.special import bdtrc
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen, medians
 from usual_clay.core.blocks import in_blocks
@@ -37,6 +38,9 @@ THIN, MOST_EVEN, MOST_ABOUT = 0.03, 32, 1024
 LOOKED_UP, MOST_LOOKED_AT = 4_000_000, 4_000
 # Of so few points no more than this share are spikes: their features are a point or two wide.
 FEW, MOST_SPIKES = 1_000, 0.1
+# Spikes have so many times as many others about them as they would where they lay evenly; what
+# chance makes no more often than this is none.
+CLUMPED, HARDLY = 1.5, 0.1
 
 
 @dataclass(frozen=True, eq=False)
@@ -352,8 +356,24 @@ def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:
     out = np.flatnonzero(~inside)
     about = neighbours[out]
     alike = ~inside[about] & ((lone[about] > 0) == (lone[out] > 0)[:, None])
-    astray = alike.mean(axis=1) >= 0.5
+    beside_it = alike.sum(axis=1)
+    astray = beside_it >= neighbours.shape[1] / 2
+    # Of very many spikes some have that many about them by chance.
+    astray &= beside_it >= _past_chance(len(out), float(np.sum(~astray)) / len(signed), neighbours)
     if len(signed) <= FEW and np.sum(~astray) > MOST_SPIKES * len(signed):
         astray[:] = True
     weights[out[astray]] = 1.0
     return weights
+
+
+def _past_chance(count: int, share: float, neighbours: Ints) -> int:
+    """Return how many neighbours alike are more than chance gives any of so many spikes.
+
+    Parameters
+    ----------
+    share : float
+        Of the points that are spikes; they lie somewhat nearer to each other than evenly.
+    """
+    each = neighbours.shape[1]
+    likely = count * bdtrc(np.arange(each), each, min(CLUMPED * share, 1.0))
+    return min(1 + int(np.sum(likely > HARDLY)), each)
