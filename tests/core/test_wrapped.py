@@ -12,7 +12,7 @@ import pytest
 from tests.true_shapes import Inside, TrueShape
 from usual_clay.cli.codes import BAD_INPUT, MET
 from usual_clay.cli.main import main
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast
@@ -153,8 +153,6 @@ def test_a_rolled_sheet_with_a_window_does_not_run_round() -> None:
 
 def test_what_cannot_close_or_be_laid_flat_is_told() -> None:
     closed = replace(SETTINGS, closed="v")
-    with pytest.raises(FitError, match=r"has a hole through it, .* mm round"):
-        cast(sample_of(tube(hole=8.0)), closed)
     with pytest.raises(FitError, match="does not run round: it has one border"):
         cast(sample_of(tube(1.4 * np.pi)), closed)
     with pytest.raises(FitError, match="needs at least 6 control points"):
@@ -166,6 +164,54 @@ def test_what_cannot_close_or_be_laid_flat_is_told() -> None:
         cast(loose, closed)
     with pytest.raises(FoldsOverError):
         cast(loose, SETTINGS)
+
+
+def without(mesh: TriangleMesh, gone: Bools) -> TriangleMesh:
+    """Return a mesh without some of its triangles."""
+    used, triangles = np.unique(mesh.triangles[~gone], return_inverse=True)
+    return TriangleMesh(mesh.vertices[used], triangles.reshape(-1, 3))
+
+
+def test_what_is_missing_keeps_no_tube_from_closing() -> None:
+    """Holes, bands that a scanner did not see, and triangles that rounding has made slivers."""
+    whole = tube()
+    middle = whole.vertices[whole.triangles].mean(axis=1)
+    random = np.random.default_rng(3)
+    away = np.min(
+        [np.linalg.norm(middle - whole.vertices[random.integers(len(whole.vertices))], axis=1)
+         for _ in range(12)], axis=0,
+    )  # fmt: skip
+    rounded = TriangleMesh(np.round(whole.vertices / 0.04) * 0.04, whole.triangles)
+    for mesh in (
+        tube(hole=8.0),
+        without(whole, away < 2.5),
+        without(whole, middle[:, 0] % 6.0 > 4.0),
+        rounded,
+    ):
+        sample = sample_of(mesh)
+        assert sample.runs_round
+        lean = to_tolerance(sample, CastSettings(knots="adaptive"), Tolerance(3 * NOISE))
+        assert lean.report.met
+        assert lean.settings.nu * lean.settings.nv <= 70
+        feet = foot_points(lean.made.surface, whole.vertices)
+        assert np.quantile(np.abs(feet.signed), 0.95) < 3 * NOISE
+
+
+def test_pieces_of_a_sheet_are_laid_flat_together() -> None:
+    mesh = tube(1.4 * np.pi)
+    bands = without(mesh, mesh.vertices[mesh.triangles].mean(axis=1)[:, 0] % 6.0 > 4.0)
+    flat = lay_out_flat(bands.vertices, bands.triangles, False)
+    ends = bands.edges
+    own = np.linalg.norm(bands.vertices[ends[:, 0]] - bands.vertices[ends[:, 1]], axis=1)
+    laid = np.linalg.norm(flat.places[ends[:, 0]] - flat.places[ends[:, 1]], axis=1)
+    low, high = np.quantile(laid / own, [0.1, 0.9])
+    assert 0.6 < low < high < 1.6
+    far = TriangleMesh(
+        np.concatenate([mesh.vertices, mesh.vertices + np.array([300.0, 0, 0])]),
+        np.concatenate([mesh.triangles, mesh.triangles + len(mesh.vertices)]),
+    )
+    with pytest.raises(FlatError, match="pieces too far apart"):
+        lay_out_flat(far.vertices, far.triangles, False)
 
 
 def test_the_command_line_closes_a_wrapped_scan_and_takes_borders(

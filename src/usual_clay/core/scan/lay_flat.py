@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import igl
 import numpy as np
 from scipy.sparse import coo_array, csr_array, diags_array
-from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import factorized, splu
 
 from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.errors import GeometryError
 from usual_clay.core.scan.closest import MeshTree
-from usual_clay.core.scan.mesh import TriangleMesh, unit
+from usual_clay.core.scan.cover import TOGETHER, covered
+from usual_clay.core.scan.mesh import TriangleMesh, largest_piece, unit
 
 # Maps are worked out on no more triangles than this; what is finer follows by its place on them.
 MOST_TRIANGLES, MOST_OF_A_SHEET = 20_000, 5_000
@@ -32,6 +33,9 @@ END, TURNED, SEEN, WITHIN, EVENED = 0.2, np.pi, 40, 12, 4
 PLACES = 48
 # Where all else fails, vertices are led so far to the middle of those about them, so often.
 LED, CALMED = 2 / 3, 10
+
+
+NO_MAP = "its triangles give no map: mend the scan first"
 
 
 class FlatError(GeometryError):
@@ -72,20 +76,45 @@ def is_tube(vertices: Floats, triangles: Ints) -> bool:
 
     Two small holes in what is nearly closed are no ends.
     """
-    coarse, faces, _ = _coarse(vertices, triangles)
-    loops = border_loops(coarse, faces)
-    ends = [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
+    try:
+        own, *_ = next(_meshes(vertices, triangles))
+    except FlatError:
+        return False
+    coarse, faces = _thinned(*own, MOST_TRIANGLES)
+    ends = _ends(coarse, faces, _large_loops(coarse, faces))
+    if len(ends) > 2 and (cover := covered(vertices, triangles)) is not None:
+        # Holes that touch run together into what is no plain loop.
+        coarse, faces = cover
+        ends = _ends(coarse, faces, _large_loops(coarse, faces))
     if len(ends) != 2:
         return False
     middles = [coarse[ring].mean(axis=0) for _, ring in ends]
     apart = float(np.linalg.norm(middles[0] - middles[1]))
     way = float(_sizes(coarse, faces).sum()) / max(apart, 1e-12)
-    if ends[1][0] <= END * way:
-        return False
-    return abs(_turned(coarse, faces, ends[0][1])) < TURNED
+    return ends[1][0] > END * way
 
 
-def _turned(vertices: Floats, faces: Ints, ring: Ints) -> float:
+def _large_loops(vertices: Floats, faces: Ints) -> list[tuple[float, Ints]]:
+    """Return the border loops that are no small holes, the longest first."""
+    loops = border_loops(vertices, faces)
+    return [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
+
+
+def _ends(
+    vertices: Floats, faces: Ints, loops: list[tuple[float, Ints]]
+) -> list[tuple[float, Ints]]:
+    """Return the border loops that run round a tube, not about a sheet or a hole."""
+    if len(loops) < 2:
+        return []
+    mesh = TriangleMesh(vertices, faces)
+    normals = mesh.vertex_normals
+    for _ in range(EVENED):
+        # Long slivers along a border face anywhere.
+        normals = unit(mesh.links @ normals)
+    return [loop for loop in loops if abs(_turned(vertices, normals, loop[1])) < TURNED]
+
+
+def _turned(vertices: Floats, normals: Floats, ring: Ints) -> float:
     """Return by how much a border loop turns within the surface on its way round, radians.
 
     About a sheet it is a whole turn, whatever the outline; round a tube it is none, as a border's
@@ -95,11 +124,6 @@ def _turned(vertices: Floats, faces: Ints, ring: Ints) -> float:
     way = np.linalg.norm(np.diff(vertices[loop], axis=0), axis=1)
     at = np.concatenate([[0.0], np.cumsum(way)])
     even = np.linspace(0.0, at[-1], SEEN * WITHIN, endpoint=False)
-    mesh = TriangleMesh(vertices, faces)
-    normals = mesh.vertex_normals
-    for _ in range(EVENED):
-        # Long slivers along a border face anywhere.
-        normals = unit(mesh.links @ normals)
 
     def seen(values: Floats) -> Floats:
         each = np.stack([np.interp(even, at, column) for column in values[loop].T], axis=1)
@@ -136,14 +160,40 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     FlatError
         When it has no border, folds over in the map, or is asked to close and does not run round.
     """
-    try:
-        return _laid(vertices, triangles, closed)
-    except FlatError as error:
+    told: FlatError | None = None
+    for mesh, points, same in _meshes(vertices, triangles):
         try:
-            # It may be spikes or noise alone that fold.
-            return _laid(_calmed(vertices, triangles), triangles, closed)
-        except FlatError:
-            raise error from None
+            return _laid(mesh, closed, points, same)
+        except FlatError as error:
+            told = told or error
+    assert told is not None
+    raise told
+
+
+def _meshes(
+    vertices: Floats, triangles: Ints
+) -> Iterator[tuple[tuple[Floats, Ints], Floats, bool]]:
+    """Yield meshes to lay flat, one after the other where that fails: with each the vertices as
+    they follow it, and whether they are its own.
+
+    Raises
+    ------
+    FlatError
+        When the region lies in pieces that nothing joins.
+    """
+    used, faces = largest_piece(triangles)
+    in_pieces = len(used) < TOGETHER * len(np.unique(triangles))
+    if not in_pieces:
+        same = len(used) == len(vertices)
+        yield (vertices[used], faces), vertices, same
+        # It may be spikes or noise alone that fold.
+        calm = _calmed(vertices, triangles)
+        yield (calm[used], faces), calm, same
+    cover = covered(vertices, triangles)
+    if cover is not None:
+        yield cover, vertices, False
+    elif in_pieces:
+        raise FlatError("it lies in pieces too far apart to be laid flat together")
 
 
 def _calmed(vertices: Floats, triangles: Ints) -> Floats:
@@ -167,63 +217,42 @@ def _calmed(vertices: Floats, triangles: Ints) -> Floats:
     return vertices
 
 
-def _laid(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
-    """Lay a region flat as it is."""
-    most = MOST_TRIANGLES if closed else MOST_OF_A_SHEET
-    coarse, faces, near = _coarse(vertices, triangles, most)
-    loops = border_loops(coarse, faces)
+def _laid(mesh: tuple[Floats, Ints], closed: bool, points: Floats, same: bool) -> Flat:
+    """Lay a mesh flat as it is, and points with it."""
+    coarse, faces = _thinned(*mesh, MOST_TRIANGLES if closed else MOST_OF_A_SHEET)
+    loops = _large_loops(coarse, faces)
     if not loops:
         raise FlatError("it closes on itself on all sides, so that it cannot be laid flat")
-    large = [loop for loop in loops if loop[0] > HOLE * loops[0][0]]
     if closed:
-        if len(large) == 1:
+        ends = _ends(coarse, faces, loops)
+        if len(ends) != 2:
+            has = "one border" if len(loops) == 1 else f"{len(ends) or 'no'} borders that run round"
             raise FlatError(
-                "the region does not run round: it has one border, and a closed surface"
-                " needs two, one at each end"
+                f"the region does not run round: it has {has}, and a closed surface needs two, one"
+                " at each end"
             )
-        if len(large) > 2:
-            raise FlatError(
-                f"the region has a hole through it, {large[2][0]:.1f} mm round, besides its two"
-                " ends: it cannot close. Fill the hole, or choose a part without it"
-            )
-        places, way = _tube(coarse, faces, large[0][1], large[1][1])
+        places, way = _tube(coarse, faces, ends[0][1], ends[1][1])
     else:
-        places, way = _sheet(coarse, faces, large[0][1]), 0.0
-    return Flat(_followed(places, way, coarse, faces, vertices, near), way)
+        places, way = _sheet(coarse, faces, loops[0][1]), 0.0
+    if not same or len(coarse) < len(mesh[0]):
+        places = _followed(places, way, coarse, faces, points)
+    return Flat(places, way)
 
 
-def _coarse(
-    vertices: Floats, triangles: Ints, most: int = MOST_TRIANGLES
-) -> tuple[Floats, Ints, bool]:
-    """Return the largest connected part, thinned where it is very fine, and whether it was."""
+def _thinned(points: Floats, faces: Ints, most: int) -> tuple[Floats, Ints]:
+    """Return a mesh, thinned where it is very fine."""
     import fast_simplification
 
-    count = len(vertices)
-    pairs = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)
-    ones = np.ones(len(pairs))
-    graph = csr_array((ones, (pairs[:, 0], pairs[:, 1])), shape=(count, count))
-    _, label = connected_components(graph, directed=False)
-    sizes = np.bincount(label[triangles[:, 0]], minlength=int(label.max()) + 1)
-    kept = triangles[label[triangles[:, 0]] == int(np.argmax(sizes))]
-    used, faces = np.unique(kept, return_inverse=True)
-    points, faces = vertices[used], faces.reshape(-1, 3)
-    if len(faces) <= most and len(used) == count:
-        return points, faces, False
-    if len(faces) > most:
-        share = 1 - most / len(faces)
-        thin, thin_faces = fast_simplification.simplify(
-            points.astype(np.float32), faces.astype(np.int32), share
-        )
-        points, faces = thin.astype(np.float64), thin_faces.astype(np.int64)
-    return points, faces, True
+    if len(faces) <= most:
+        return points, faces
+    thin, thin_faces = fast_simplification.simplify(
+        points.astype(np.float32), faces.astype(np.int32), 1 - most / len(faces)
+    )
+    return thin.astype(np.float64), thin_faces.astype(np.int64)
 
 
-def _followed(
-    places: Floats, way: float, coarse: Floats, faces: Ints, vertices: Floats, near: bool
-) -> Floats:
+def _followed(places: Floats, way: float, coarse: Floats, faces: Ints, vertices: Floats) -> Floats:
     """Return the places of all vertices, by where they lie on the coarse triangles."""
-    if not near:
-        return places
     _, triangle, foot = MeshTree(coarse, faces).nearest(vertices)
     corners = faces[triangle]
     a, b, c = (coarse[corners[:, k]] for k in range(3))
@@ -278,9 +307,9 @@ def _mapped(points: Floats, faces: Ints, border: Ints, near: int, far: int) -> F
             [factorized(stiff[inner][:, inner].tocsc())(pull[:, k]) for k in range(2)]
         )
     except RuntimeError as error:
-        raise FlatError("its triangles give no map: mend the scan first") from error
+        raise FlatError(NO_MAP) from error
     if not np.isfinite(flat).all():
-        raise FlatError("its triangles give no map: mend the scan first")
+        raise FlatError(NO_MAP)
     return flat
 
 
@@ -369,7 +398,10 @@ def _tube(points: Floats, faces: Ints, start: Ints, end: Ints) -> tuple[Floats, 
     free = np.isnan(held)
     known = np.where(free, 0.0, held)
     u = known.copy()
-    u[free] = factorized(stiff[free][:, free].tocsc())(-(stiff @ known)[free])
+    try:
+        u[free] = factorized(stiff[free][:, free].tocsc())(-(stiff @ known)[free])
+    except RuntimeError as error:
+        raise FlatError(NO_MAP) from error
     angle = _round_angle(points, u)
     # The angle's jumps along the edges are known; the harmonic part evens its steps out.
     links = stiff.tocoo()
@@ -382,7 +414,12 @@ def _tube(points: Floats, faces: Ints, start: Ints, end: Ints) -> tuple[Floats, 
     grounded[0, :] = 0.0
     grounded[0, 0] = 1.0
     right[0] = 0.0
-    extra = splu(grounded.tocsc()).solve(right)
+    try:
+        extra = splu(grounded.tocsc()).solve(right)
+    except RuntimeError as error:
+        raise FlatError(NO_MAP) from error
+    if not (np.isfinite(u).all() and np.isfinite(extra).all()):
+        raise FlatError(NO_MAP)
     v = (angle / (2 * np.pi) + extra) % 1.0
     edge_i, edge_j = i[i < j], j[i < j]
     length = _scale(points, edge_i, edge_j, u, v)

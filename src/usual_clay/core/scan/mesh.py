@@ -7,6 +7,7 @@ from functools import cached_property
 
 import numpy as np
 import scipy
+from scipy.sparse.csgraph import connected_components
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
 from usual_clay.core.errors import GeometryError
@@ -236,3 +237,17 @@ def welded(vertices: Floats, triangles: Ints) -> tuple[Ints, Ints]:
     merged = place[triangles]
     a, b, c = merged.T
     return first, merged[(a != b) & (b != c) & (c != a)]
+
+
+def largest_piece(triangles: Ints) -> tuple[Ints, Ints]:
+    """Return the vertices of the largest connected piece, rising, and its triangles of them."""
+    used, own = np.unique(triangles, return_inverse=True)
+    own = own.reshape(-1, 3)
+    pairs = np.concatenate([own[:, :2], own[:, 1:]])
+    shape = (len(used), len(used))
+    graph = scipy.sparse.csr_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=shape)
+    _, label = connected_components(graph, directed=False)
+    piece = label[own[:, 0]]
+    kept = own[piece == np.argmax(np.bincount(piece))]
+    chosen, faces = np.unique(kept, return_inverse=True)
+    return used[chosen], faces.reshape(-1, 3)

@@ -178,6 +178,8 @@ NARROWEST = 0.3
 WIDEST = 1.25
 # A region with more than this slope to its base, 76 degrees, is spread no further.
 STEEPEST = 4.0
+# Nor where its map seems to be this many times shorter than usual, or longer.
+MOST_STRETCHED = 4.0
 
 
 def follow_sides(u: Floats, v: Floats) -> Floats:
@@ -251,7 +253,10 @@ def map_stretch(points: Floats, places: Floats, neighbours: Ints) -> Floats:
     true, mapped = (
         np.linalg.norm(each[neighbours] - each[:, None], axis=2) for each in (points, places)
     )
-    return np.median(true, axis=1) / np.maximum(np.median(mapped, axis=1), 1e-300)
+    stretch = np.median(true, axis=1) / np.maximum(np.median(mapped, axis=1), 1e-300)
+    # Points of a loose piece come to lie at one place, which tells nothing.
+    usual = float(np.median(stretch))
+    return np.clip(stretch, usual / MOST_STRETCHED, usual * MOST_STRETCHED)
 
 
 def even_out(t: Floats, stretch: Floats) -> tuple[Floats, float]:
