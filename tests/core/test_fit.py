@@ -25,7 +25,12 @@ from usual_clay.core.fit.parameterize.frame import (
     follow_sides,
     slope_stretch,
 )
-from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError, parameterize
+from usual_clay.core.fit.parameterize.region import (
+    CastSettings,
+    FoldsOverError,
+    KnotRule,
+    parameterize,
+)
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.solve.adaptive import NARROWEST, _about_worst
@@ -314,6 +319,23 @@ def test_to_tolerance_stops_at_once_and_keeps_the_best() -> None:
     best = min(c.deviation(0.95) for c in found.candidates)
     made = cast(height_field(3000, 0.01), found.settings)
     assert judge(made.feet.signed, Tolerance(0.012)).at_share <= 1.1 * best
+
+
+@pytest.mark.parametrize("knots", ["even", "adaptive"])
+def test_where_a_fit_fails_on_the_way_the_best_so_far_is_kept(knots: KnotRule) -> None:
+    sample, tolerance = height_field(3000, 0.01), Tolerance(0.024)
+    seen: list[float] = []
+
+    def found(candidate: Candidate) -> None:
+        seen.append(candidate.deviation(0.95))
+        if len(seen) == 2:
+            raise FitError("the points leave some control points open")
+
+    made = to_tolerance(sample, CastSettings(knots=knots), tolerance, found=found)
+    assert made.report is not None
+    assert not made.report.met
+    assert "was not met" in made.words
+    assert made.report.at_share <= 1.1 * min(seen)
 
 
 def test_figures_of_deviation() -> None:

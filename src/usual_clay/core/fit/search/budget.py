@@ -169,11 +169,23 @@ def _searched(
     except Cancelled:
         if not trials.seen:
             raise
+        chosen, deviation = _best_settings(trials)
+        return stopped(chosen, trials.seen, deviation, tolerance)
+    except FitError:
+        if not trials.seen:
+            raise
+        # The points hold no more control points than it had come to.
+        made = _fitted(sample, _best_settings(trials)[0], aim, fitting)
+        return _outcome(sample, trials, made, tolerance)
+
+
+def _best_settings(trials: Trials) -> tuple[CastSettings, float]:
+    """Return the settings of the best candidate so far, and its deviation."""
     best = best_so_far(trials)
-    chosen = settings.sized(*best)
+    chosen = trials.settings.sized(*best)
     if best in trials.made:
         chosen = with_knots_of(chosen, trials.made[best])
-    return stopped(chosen, trials.seen, trials.deviation(*best), tolerance)
+    return chosen, trials.deviation(*best)
 
 
 def _over_degrees(

@@ -160,6 +160,8 @@ def solved(space: Space, band: Floats, right: Floats, depth: int = 1) -> Floats:
         )
     except LinAlgError:
         raise FitError(OPEN) from None
+    if not np.isfinite(made).all():
+        raise FitError(OPEN)
     return np.asarray(made)
 
 
