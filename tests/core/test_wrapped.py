@@ -21,7 +21,7 @@ from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.solve.system import seamless
 from usual_clay.core.scan.lay_flat import FlatError, lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.sample import Sample
+from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import collocation, even_knots
 from usual_clay.core.spline.closest import foot_points
 from usual_clay.core.spline.surface import surface_derivatives
@@ -195,6 +195,41 @@ def test_what_is_missing_keeps_no_tube_from_closing() -> None:
         assert lean.settings.nu * lean.settings.nv <= 70
         feet = foot_points(lean.made.surface, whole.vertices)
         assert np.quantile(np.abs(feet.signed), 0.95) < 3 * NOISE
+
+
+def on_the_tube(s: Floats, a: Floats) -> Floats:
+    """Return places of the tube, (..., 3)."""
+    radius = 8 + 2 * np.sin(4 * s) + 0.8 * np.cos(2 * a)
+    parts = 60 * s, radius * np.cos(a) + 6 * np.sin(2 * s), 0.8 * radius * np.sin(a)
+    return np.stack(np.broadcast_arrays(*parts), axis=-1).reshape(-1, 3)
+
+
+@pytest.mark.parametrize("lie", ["anywhere", "in rings", "in lines along it", "with spikes"])
+def test_loose_points_that_wrap_are_laid_flat_and_closed(lie: str) -> None:
+    """Which side is out goes from each to those about it, also across rows that lie apart."""
+    random = np.random.default_rng(4)
+    s, a = random.random(6000), random.uniform(0, 2 * np.pi, 6000)
+    if lie == "in rings":
+        s, a = np.linspace(0, 1, 24)[:, None], np.linspace(0, 2 * np.pi, 200, endpoint=False)
+    elif lie == "in lines along it":
+        s, a = np.linspace(0, 1, 300)[:, None], np.linspace(0, 2 * np.pi, 24, endpoint=False)
+    points = on_the_tube(s, a)
+    points += random.normal(0, 0.01, points.shape)
+    middle = np.stack([points[:, 0], 6 * np.sin(points[:, 0] / 30), 0 * points[:, 0]], axis=1)
+    out = points - middle
+    if lie == "with spikes":
+        spikes = random.random(len(points)) < 0.05
+        points[spikes] += random.normal(0, 1.5, (int(spikes.sum()), 3))
+    sample = sample_of_points(points)
+    outward = np.einsum("nk,nk->n", sample.normals, out) > 0
+    assert max(outward.mean(), 1 - outward.mean()) > (0.95 if lie == "with spikes" else 0.999)
+    lean = to_tolerance(sample, CastSettings(knots="adaptive"), Tolerance(0.06, 0.9))
+    assert lean.report.met
+    assert lean.settings.nu * lean.settings.nv <= 45
+    ends = lean.made.surface.points[:, [0, -1]]
+    assert np.abs(ends[:, 0] - ends[:, 1]).max() < 1e-9
+    clean = on_the_tube(np.linspace(0.02, 0.98, 90)[:, None], np.linspace(0, 6.28, 90))
+    assert np.quantile(np.abs(foot_points(lean.made.surface, clean).signed), 0.95) < 0.07
 
 
 def test_pieces_of_a_sheet_are_laid_flat_together() -> None:

@@ -1,9 +1,10 @@
-"""A mesh laid over scattered patches of a scan, across what is missing between them."""
+"""A mesh laid over loose points or patches of a scan, across what is missing between them."""
 
 from __future__ import annotations
 
 import numpy as np
 import scipy
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats, Ints
@@ -18,42 +19,65 @@ ABOUT = 8
 # It is covered as far from points as so many cells, then farther by this much each time, up to so
 # many.
 NEAREST, FARTHER, FARTHEST = 1.5, 1.7, 9.0
+# So few borders are enough; else it is covered farther, and what has the fewest is taken.
+ENOUGH = 4
 # So many of the points are to lie on one piece, of a mesh and of a cover.
 TOGETHER = 0.98
 
 
 def covered(vertices: Floats, triangles: Ints) -> tuple[Floats, Ints] | None:
-    """Return one mesh over all patches of another, or None where they lie too far apart.
+    """Return one mesh over all patches of another, that face alike, or None where they lie too far
+    apart."""
+    mesh = TriangleMesh(vertices, triangles)
+    area = float(np.linalg.norm(mesh.face_vectors, axis=1).sum()) / 2
+    return cover_of(mesh.vertices, mesh.vertex_normals, area)
+
+
+def cover_of(points: Floats, normals: Floats, area: float) -> tuple[Floats, Ints] | None:
+    """Return a mesh over points, or None where they lie too far apart.
 
     The zero set of the height over the tangent planes of the nearest points (Hoppe and others
     1992), on a grid of cubes (Lorensen and Cline 1987).
 
     Parameters
     ----------
-    vertices : (n, 3) array
-    triangles : (m, 3) integers
-        Facing alike, patch by patch.
+    points, normals : (n, 3) arrays
+        mm; normals that face alike, zero where not known.
+    area : float
+        Of the surface, mm squared, about.
     """
-    mesh = TriangleMesh(vertices, triangles)
-    known = np.flatnonzero(np.einsum("nk,nk->n", mesh.vertex_normals, mesh.vertex_normals) > 0)
+    known = np.flatnonzero(np.einsum("nk,nk->n", normals, normals) > 0)
     if len(known) <= ABOUT:
         return None
     known = known[:: -(-len(known) // MOST_POINTS)]
-    points, normals = mesh.vertices[known], mesh.vertex_normals[known]
+    points, normals = points[known], normals[known]
     size = np.ptp(points, axis=0)
-    area = float(np.linalg.norm(mesh.face_vectors, axis=1).sum()) / 2
     box = float((size + 0.1 * size.max()).prod())
-    cell = max(float(np.sqrt(area / CELLS)), (box / MOST_PLACES) ** (1 / 3))
+    cell = max(float(np.sqrt(area / min(CELLS, len(points)))), (box / MOST_PLACES) ** (1 / 3))
     tree, within = cKDTree(points), NEAREST * cell
-    while within <= FARTHEST * cell:
+    best, fewest = None, np.inf
+    while within <= FARTHEST * cell and fewest > ENOUGH:
         made, faces = _surface(tree, normals, cell, within)
-        if len(faces):
-            used, faces = largest_piece(faces)
-            away = cKDTree(made[used]).query(points, workers=2)[0]
-            if np.mean(away < 2 * cell) >= TOGETHER:
-                return made[used], faces
         within *= FARTHER
-    return None
+        if not len(faces):
+            continue
+        used, faces = largest_piece(faces)
+        away = cKDTree(made[used]).query(points, workers=2)[0]
+        loops = _count_loops(faces)
+        if np.mean(away < 2 * cell) >= TOGETHER and loops < fewest:
+            best, fewest = (made[used], faces), loops
+    return best
+
+
+def _count_loops(faces: Ints) -> int:
+    """Return how many borders a mesh has."""
+    sides = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    each, count = np.unique(sides, axis=0, return_counts=True)
+    ends, own = np.unique(each[count == 1], return_inverse=True)
+    own = own.reshape(-1, 2)
+    shape = (len(ends), len(ends))
+    links = scipy.sparse.csr_array((np.ones(len(own)), (own[:, 0], own[:, 1])), shape=shape)
+    return int(connected_components(links, directed=False)[0])
 
 
 def _surface(tree: cKDTree, normals: Floats, cell: float, within: float) -> tuple[Floats, Ints]:

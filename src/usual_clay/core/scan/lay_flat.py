@@ -140,7 +140,9 @@ def _turned(vertices: Floats, normals: Floats, ring: Ints) -> float:
     return float(np.arctan2(sine, np.einsum("nk,nk->n", before, after)).sum())
 
 
-def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
+def lay_out_flat(
+    vertices: Floats, triangles: Ints, closed: bool, points: Floats | None = None
+) -> Flat:
     """Lay a region flat with little distortion.
 
     An open region is mapped by least squares (Levy and others 2002), relaxed towards its own
@@ -154,6 +156,8 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
     triangles : (m, 3) integers
     closed : bool
         Whether it runs once round.
+    points : (k, 3) array, optional
+        What is laid flat with the mesh, in place of its vertices.
 
     Raises
     ------
@@ -161,9 +165,9 @@ def lay_out_flat(vertices: Floats, triangles: Ints, closed: bool) -> Flat:
         When it has no border, folds over in the map, or is asked to close and does not run round.
     """
     told: FlatError | None = None
-    for mesh, points, same in _meshes(vertices, triangles):
+    for mesh, own, same in _meshes(vertices, triangles):
         try:
-            return _laid(mesh, closed, points, same)
+            return _laid(mesh, closed, own if points is None else points, same and points is None)
         except FlatError as error:
             told = told or error
     assert told is not None

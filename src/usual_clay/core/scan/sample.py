@@ -12,9 +12,11 @@ from scipy.special import bdtrc
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen, medians
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
+from usual_clay.core.scan.cover import cover_of
 from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.noise import estimate_noise
+from usual_clay.core.scan.normals import facing_alike, plane_normals
 
 NEIGHBOURS = 8
 # A point stands for no more than so many times the area of the usual one, and no less.
@@ -31,11 +33,6 @@ LIE_APART = 2.5
 MOST_TURNED, AGREE, MOST_EVENED = 0.1, float(np.cos(np.radians(5))), 8
 # All guides together count as much as this share of the points, one no more than so much.
 GUIDING, MOST_GUIDING = 0.005, 0.05
-# Points about one lie in a row where they spread so little across it, as a square of its length;
-# then twice as many are looked at, of which so many tell, up to so many.
-THIN, MOST_EVEN, MOST_ABOUT = 0.03, 32, 1024
-# So many neighbours are looked up at a time, and those of about so many points that lie in rows.
-LOOKED_UP, MOST_LOOKED_AT = 4_000_000, 4_000
 # Of so few points no more than this share are spikes: their features are a point or two wide.
 FEW, MOST_SPIKES = 1_000, 0.1
 # Spikes have so many times as many others about them as they would where they lay evenly; what
@@ -59,6 +56,8 @@ class Sample:
         The sample that this is a choice of, and which of its points.
     guides : int
         So many of the points, the last ones, were not measured: they only lead what lies between.
+    alike : bool
+        Whether the normals of loose points are known to face as those about them do.
     """
 
     points: Floats
@@ -67,6 +66,7 @@ class Sample:
     area: Floats | None = None
     whole: tuple[Sample, Ints] | None = None
     guides: int = 0
+    alike: bool = False
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "points", frozen(self.points))
@@ -166,8 +166,22 @@ class Sample:
 
     @property
     def has_mesh(self) -> bool:
-        """Whether it is known how the points hang together."""
+        """Whether there are triangles between the points."""
         return self.triangles is not None or (self.whole is not None and self.whole[0].has_mesh)
+
+    @property
+    def hangs_together(self) -> bool:
+        """Whether it is known how the points hang together."""
+        whole = self if self.whole is None else self.whole[0]
+        return whole.triangles is not None or whole._cover is not None
+
+    @cached_property
+    def _cover(self) -> tuple[Floats, Ints] | None:
+        """A mesh over loose points."""
+        if not self.alike:
+            return None
+        area = float(np.pi / NEIGHBOURS * (self.apart**2).sum())
+        return cover_of(self.points, self.evened_normals, area)
 
     @cached_property
     def sheet(self) -> Flat:
@@ -183,7 +197,9 @@ class Sample:
         if self.whole is not None:
             sample, chosen = self.whole
             return (sample.tube if closed else sample.sheet).part(chosen)
-        assert self.triangles is not None
+        if self.triangles is None:
+            assert self._cover is not None
+            return lay_out_flat(*self._cover, closed, self.points)
         # A spike would stretch what lies about it.
         calm, _ = TriangleMesh(self.points, self.triangles).levelled
         return lay_out_flat(calm, self.triangles, closed)
@@ -193,7 +209,9 @@ class Sample:
         """Whether the points are a tube with two ends."""
         if self.whole is not None:
             return self.whole[0].runs_round
-        return self.triangles is not None and is_tube(self.points, self.triangles)
+        if self.triangles is None:
+            return self._cover is not None and is_tube(*self._cover)
+        return is_tube(self.points, self.triangles)
 
 
 def as_shares(areas: Floats) -> Floats:
@@ -291,47 +309,17 @@ def _check_finite(*parts: Floats) -> None:
 def sample_of_points(points: Floats) -> Sample:
     """Return loose points with normals: of each one's neighbours' plane, all to one side.
 
-    The side is that of the plane which fits all points best; what folds over it is told by
-    casting. Points that lie close in rows, as of sections, have the rows beside them for neighbours
-    too.
+    The side is that of the plane which fits all points best, or where they wrap that of those
+    about each. Points that lie close in rows, as of sections, have the rows beside them for
+    neighbours too.
     """
     _check_finite(points)
-    normals = _plane_normals(points)
+    normals = plane_normals(points, 2 * NEIGHBOURS)
     up = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
     up = up if up[np.argmax(np.abs(up))] > 0 else -up
     normals *= np.where(normals @ up < 0, -1.0, 1.0)[:, None]
-    return Sample(points, normals)
-
-
-def _plane_normals(points: Floats) -> Floats:
-    """Return the normal of the plane through the points about each, (n, 3)."""
-    tree, every, many = cKDTree(points), np.arange(len(points)), min(2 * NEIGHBOURS, len(points))
-    normals, thin = _planes(points, tree, every, many)
-    rows = left = every[thin][:: 1 + int(thin.sum()) // MOST_LOOKED_AT]
-    while len(left) and many < min(MOST_ABOUT, len(points)):
-        many = min(2 * many, len(points))
-        normals[left], thin_still = _planes(points, tree, left, many)
-        left = left[thin_still]
-    if len(rows) < thin.sum():
-        # Of very many in rows a choice tells what those beside them are.
-        beside_it = cKDTree(points[rows]).query(points[thin], workers=2)[1]
-        normals[thin] = normals[rows[beside_it]]
-    return normals
-
-
-def _planes(points: Floats, tree: cKDTree, which: Ints, many: int) -> tuple[Floats, Bools]:
-    """Return the normals of the planes through so many points about some, and which of these lie
-    in a row."""
-    normals, thin = np.empty((len(which), 3)), np.empty(len(which), dtype=bool)
-    for part in np.array_split(np.arange(len(which)), -(-len(which) * many // LOOKED_UP)):
-        near = tree.query(points[which[part]], many, workers=2)[1].reshape(len(part), -1)
-        # Of many about a point an even choice tells.
-        away = points[near[:, :: max(1, many // MOST_EVEN)]]
-        away = away - away.mean(axis=1, keepdims=True)
-        spread, axes = np.linalg.eigh(np.einsum("nki,nkj->nij", away, away))
-        normals[part] = axes[:, :, 0]
-        thin[part] = spread[:, 1] < THIN * spread[:, 2]
-    return normals, thin
+    turned = facing_alike(points, normals, up)
+    return Sample(points, normals) if turned is None else Sample(points, turned, alike=True)
 
 
 def spike_weights(signed: Floats, neighbours: Ints, floor: float) -> Floats:

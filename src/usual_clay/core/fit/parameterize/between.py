@@ -17,6 +17,8 @@ MOST, APART = 20_000, 5.0
 # Gaps are measured at so many places along the longer side. Guides lie so many to a gap, and fewer
 # where there would be more than so many; where rows are very many, there are none.
 PLACES, TO_A_GAP, MOST_GUIDES = 60, 4, 2_500
+# Points lie one over another where more of them than this face the other way.
+OVER = 0.02
 # So many points about a guide lead it.
 ABOUT = 60
 
@@ -31,7 +33,14 @@ def with_guides(sample: Sample) -> Sample:
     """
     if sample.has_mesh or sample.whole is not None or not 4 <= len(sample.points) <= MOST:
         return sample
-    return _guided(sample)
+    return sample if _wraps(sample) else _guided(sample)
+
+
+def _wraps(sample: Sample) -> bool:
+    """Tell whether loose points lie one over another, seen on the plane that fits all best."""
+    across = np.linalg.svd(sample.points - sample.points.mean(axis=0), full_matrices=False)[2][2]
+    away = float(np.mean(sample.normals @ across < 0))
+    return sample.alike and min(away, 1 - away) > OVER
 
 
 # Search, fit and judgement ask for the same ones; what is large is not held on to.

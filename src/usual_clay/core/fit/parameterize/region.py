@@ -382,7 +382,7 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     # A tube that widens faces its base all round, and is no less of a tube.
     steep = float(np.median(up)) < STEEP
     folds = away > MOST_FACING_AWAY or steep
-    if (away > WRAPS or steep) and sample.has_mesh and not settings.symmetric:
+    if (away > WRAPS or steep) and sample.hangs_together and not settings.symmetric:
         if sample.runs_round:
             return _laid_round(sample, settings, "v")
         try:
@@ -484,7 +484,7 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
 
 def _laid_round(sample: Sample, settings: CastSettings, closed: str) -> Parameterization:
     """Lay a tube flat; it reaches past its ends only."""
-    if not sample.has_mesh:
+    if not sample.hangs_together:
         raise FitError(
             "loose points do not tell how they run round: close a region of a scan instead"
         )

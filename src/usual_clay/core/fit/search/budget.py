@@ -23,6 +23,7 @@ from usual_clay.core.fit.solve.run_out import is_pinched
 from usual_clay.core.fit.solve.slide import sides_of
 from usual_clay.core.progress import Cancelled, Progress, silent, stretch
 from usual_clay.core.scan.sample import FEW, MOST_SPIKES, Sample, beside
+from usual_clay.core.spline.surface import runs_round
 
 # Searching works on an even choice of so many points; the result is fitted to all of them.
 SEARCH_POINTS = 20_000
@@ -140,7 +141,7 @@ def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> Cas
     met = made.report.met and not made.pinched
     if met and not (settings.degree + 1) ** 2 < count <= SMALL:
         return None
-    if sample.has_mesh and sample.runs_round:
+    if any(runs_round(made.made.surface, 0.0)):
         return None
     follows = follows_better(sample, settings.frame, settings.plane)
     if not follows and settings.frame == "best" and bend_better(sample):
