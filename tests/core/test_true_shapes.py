@@ -322,3 +322,16 @@ def test_a_tenth_of_spikes_is_not_run_after(name: str) -> None:
     assert found.settings.nu * found.settings.nv <= MOST[name]
     assert turn_of(found.made.surface) < shape.turn + 30
     assert np.quantile(shape.off_truth(found.made.surface), 0.95) < 0.8 * shape.tolerance
+
+
+def test_a_search_ends_where_more_control_points_bring_nothing_nearer() -> None:
+    """Two sheets, one 2 mm over the other, can be met with none: it went on to 50 x 50."""
+    random = np.random.default_rng(0)
+    x, y = random.uniform(0, 50, (2, 6000))
+    z = 0.02 * x**2 + random.normal(0, 0.01, 6000) + np.repeat([0.0, 2.0], 3000)
+    sample = Sample(np.stack([x, y, z], axis=1), np.tile([0.0, 0.0, 1.0], (6000, 1)))
+    found = to_tolerance(sample, LEAN, Tolerance(0.05))
+    assert "lies below the scan's noise" in found.words
+    assert found.settings.nu * found.settings.nv <= 100
+    assert found.report is not None
+    assert found.report.at_share == pytest.approx(1.0, abs=0.05)

@@ -44,6 +44,9 @@ LEAST_POINTS = 1.5
 CAUTION = 0.985
 # A choice that lies so much nearer than all points do has too few.
 TELLS = 1.03
+# So many times the control points that lower neither error by more than this part are too many;
+# what lies no more than so much farther off than the nearest is about as near.
+STALLED, HARDLY, ABOUT = 2.5, 0.04, 1.02
 # What lies so far past the tolerance does not come within when its points come to rest.
 HOPELESS = 1.25
 
@@ -91,6 +94,8 @@ class KnotSearch:
     _found: int = 0
     # How near the choice is to lie, mm, as all points ask for more than it does.
     _finer: float = np.inf
+    # What was tried on the way up, with ever more control points.
+    _way: list[Attempt] = field(default_factory=list)
 
     def __post_init__(self, space: Space) -> None:
         step = len(self.laid.points) // FEW_POINTS
@@ -121,6 +126,25 @@ class KnotSearch:
             return True
         return self.holds(attempt)
 
+    def _stalled(self, attempt: Attempt) -> bool:
+        """Tell whether many more control points have brought nothing nearer."""
+        total, now = int(np.prod(attempt.space.counts)), np.array(self._far(attempt))
+        self._way = [one for one in self._way if np.prod(one.space.counts) < total] + [attempt]
+        fewer = [one for one in self._way if np.prod(one.space.counts) * STALLED <= total]
+        return bool(fewer) and bool((now > np.array(self._far(fewer[-1])) * (1 - HARDLY)).all())
+
+    def _far(self, attempt: Attempt) -> tuple[float, float]:
+        """Return how far the points lie off, less what control points gain on noise alone (Craven
+        and Wahba 1979)."""
+        spare = max(1 - float(np.prod(attempt.space.counts)) / len(attempt.gap), 0.1)
+        return self._error(attempt) / spare, attempt.square / spare**2
+
+    def _go_back(self) -> None:
+        """Go back to the leanest on the way that lies about as near as any."""
+        nearest = min(self._error(one) for one in self._way)
+        lean = next(one for one in self._way if self._error(one) <= ABOUT * nearest)
+        self.laid, self.attempt = self.laid.on(lean)
+
     def run(self) -> None:
         """Put knots in until the tolerance is met or only noise is left; then take some out."""
         self._find()
@@ -128,7 +152,7 @@ class KnotSearch:
             self._found = int(np.prod(self.attempt.space.counts))
             laid, attempt = self._all.on(self.attempt)
             self.laid, self.attempt = laid.on(laid.fitted(attempt.space))
-            self._all = None
+            self._all, self._way = None, []
             self._find()
 
     def _find(self) -> None:
@@ -220,15 +244,19 @@ class KnotSearch:
 
         def nearly(attempt: Attempt) -> bool:
             return (
-                self._enough(attempt) or self._error(attempt) <= HOPELESS * self.tolerance.deviation
+                self._enough(attempt)
+                or self._stalled(attempt)
+                or self._error(attempt) <= HOPELESS * self.tolerance.deviation
             )
 
         while True:
             self.laid, self.attempt = grown(self.laid, self.attempt, self.ends, nearly)
+            if not self.holds(self.attempt) and self._stalled(self.attempt):
+                return self._go_back()
             if not self._enough(self.attempt):
                 self.laid, self.attempt = self.laid.settled(self.attempt.space)
             if self._enough(self.attempt) or not self._one_more():
-                return
+                return None
 
     def _one_more(self) -> bool:
         """Put one more knot in, where it earns most; tell whether there was room for it."""
