@@ -232,6 +232,20 @@ def test_loose_points_that_wrap_are_laid_flat_and_closed(lie: str) -> None:
     assert np.quantile(np.abs(foot_points(lean.made.surface, clean).signed), 0.95) < 0.07
 
 
+def test_of_a_few_points_of_a_row_or_of_one_far_off_no_side_is_told() -> None:
+    random = np.random.default_rng(0)
+    for count in (1, 2, 9, 150):
+        sample = sample_of_points(random.uniform(0, 9, (count, 3)))
+        assert not sample.alike
+        with pytest.raises(FitError):
+            cast(sample, CastSettings(12, 13))
+    assert not sample_of_points(np.ones((500, 3))).alike
+    far = np.concatenate([random.uniform(0, 1, (5000, 2)), [[1e7, 0.0]]])
+    assert not sample_of_points(np.column_stack([far, np.zeros(5001)])).hangs_together
+    loose = Sample(far[:, [0, 1, 1]], np.ones((5001, 3)), np.zeros((0, 3), dtype=int))
+    assert not loose.runs_round
+
+
 def test_pieces_of_a_sheet_are_laid_flat_together() -> None:
     mesh = tube(1.4 * np.pi)
     bands = without(mesh, mesh.vertices[mesh.triangles].mean(axis=1)[:, 0] % 6.0 > 4.0)

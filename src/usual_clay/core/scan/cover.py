@@ -47,7 +47,7 @@ def cover_of(points: Floats, normals: Floats, area: float) -> tuple[Floats, Ints
         Of the surface, mm squared, about.
     """
     known = np.flatnonzero(np.einsum("nk,nk->n", normals, normals) > 0)
-    if len(known) <= ABOUT:
+    if len(known) <= ABOUT or not np.ptp(points[known], axis=0).any():
         return None
     known = known[:: -(-len(known) // MOST_POINTS)]
     points, normals = points[known], normals[known]

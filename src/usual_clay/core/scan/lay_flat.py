@@ -183,8 +183,10 @@ def _meshes(
     Raises
     ------
     FlatError
-        When the region lies in pieces that nothing joins.
+        When the region has no triangles, or lies in pieces that nothing joins.
     """
+    if not len(triangles):
+        raise FlatError("it has no triangles")
     used, faces = largest_piece(triangles)
     in_pieces = len(used) < TOGETHER * len(np.unique(triangles))
     if not in_pieces:

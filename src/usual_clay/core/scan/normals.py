@@ -65,11 +65,15 @@ def facing_alike(points: Floats, normals: Floats, up: Floats) -> Floats | None:
         mm; unit normals that face `up`.
     up : (3,) array
     """
-    about = cKDTree(points).query(points, min(ABOUT, len(points) - 1) + 1, workers=2)[1][:, 1:]
+    if len(points) <= CHOICES[-1] or not np.ptp(points, axis=0).any():
+        return None
+    about = cKDTree(points).query(points, ABOUT + 1, workers=2)[1][:, 1:]
     even = np.abs(np.einsum("nk,nak->na", normals, normals[about]))
     calm = np.flatnonzero(np.median(even, axis=1) > ASKEW)
     for most in (each for each in CHOICES if each < len(calm)):
         chosen = calm[_even_choice(points[calm], most)]
+        if len(chosen) <= ABOUT:
+            continue
         own = normals[chosen]
         about = cKDTree(points[chosen]).query(points[chosen], ABOUT + 1, workers=2)[1][:, 1:]
         links = _links(np.ones(about.size), about, len(own))

@@ -315,7 +315,9 @@ def sample_of_points(points: Floats) -> Sample:
     """
     _check_finite(points)
     normals = plane_normals(points, 2 * NEIGHBOURS)
-    up = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)[2][2]
+    # Of one point or two there are three ways, too.
+    away = np.concatenate([points - points.mean(axis=0), np.zeros((3, 3))])
+    up = np.linalg.svd(away, full_matrices=False)[2][2]
     up = up if up[np.argmax(np.abs(up))] > 0 else -up
     normals *= np.where(normals @ up < 0, -1.0, 1.0)[:, None]
     turned = facing_alike(points, normals, up)
