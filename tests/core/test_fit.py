@@ -135,7 +135,7 @@ def test_parameters_advance_with_the_length_on_the_surface() -> None:
     # A quarter arch: on the base its end is steep, on the surface all is even.
     turn = np.random.default_rng(5).uniform(0, np.radians(70), 20_000)
     base = np.sin(turn) / np.sin(np.radians(70))
-    evened, stretch = even_out(base, slope_stretch(np.sin(turn), np.cos(turn)))
+    evened, stretch = even_out(base, base, slope_stretch(np.sin(turn), np.cos(turn)))
     assert np.abs(evened - turn / np.radians(70)).max() < 0.02
     assert stretch == pytest.approx(np.radians(70) / np.sin(np.radians(70)), rel=0.02)
 

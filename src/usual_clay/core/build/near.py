@@ -34,7 +34,7 @@ def near(guide: Guide, sample: Sample, share: float) -> Guide:
         return guide
     nu, nv, _ = guide.grid.shape
     places = guide.grid.reshape(-1, 3)
-    points, normals = sample.gathered
+    points, normals = sample.gathered, sample.evened_normals[~sample.scattered]
     tree = cKDTree(points)
     landed = evened_among(points, normals, tree, places)
     usual = float(np.median(tree.query(points[:: max(1, len(points) // 2000)], 2)[0][:, 1]))

@@ -69,8 +69,6 @@ COARSE_ROUNDS = 3
 MOST_FOLDED = 0.005
 # A point of less weight is a spike.
 BELIEVED = 0.5
-# So many points tell where it does.
-LOOKED_AT = 20_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -250,7 +248,7 @@ def cast(
         if settings.edges != FREE_EDGES:
             best = with_constrained_edges(sample, settings, base, best)
         best = _ran_out(own, best, base, (best.feet.u, best.feet.v))
-    folds = folds_in(best.surface, best.feet, own.evened_normals, best.weights)
+    folds = folds_in(best.surface, best.feet, own, best.weights)
     words = [base.words, best.words, folds]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
@@ -314,17 +312,20 @@ def with_constrained_edges(
     return settled(sample, settings, replace(base, held=lambda _space: held), begin=begin)
 
 
-def folds_in(surface: BSplineSurface, feet: FootPoints, normals: Floats, weights: Floats) -> str:
+def folds_in(surface: BSplineSurface, feet: FootPoints, sample: Sample, weights: Floats) -> str:
     """Say where a surface folds over: it faces away there from what it was fitted to.
 
-    Spikes face anywhere: they are left out. What faces away as a whole does not fold.
+    Spikes face anywhere: they are left out. What faces away as a whole does not fold. Feet and
+    weights may be those of the first points alone.
     """
-    some = np.flatnonzero(weights > BELIEVED)
-    some = some[:: max(1, len(some) // LOOKED_AT)]
+    some, normals = sample.telling
+    believed = some < len(weights)
+    believed[believed] = weights[some[believed]] > BELIEVED
+    some, normals = some[believed], normals[believed]
     if not len(some):
         return ""
     out = surface_normals(surface, feet.u[some], feet.v[some])
-    away = float(np.mean(np.einsum("nk,nk->n", out, normals[some]) < 0))
+    away = float(np.mean(np.einsum("nk,nk->n", out, normals) < 0))
     share = min(away, 1 - away)
     if share < MOST_FOLDED:
         return ""

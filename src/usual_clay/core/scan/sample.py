@@ -31,6 +31,8 @@ FAR_APART, ABOUT = 5.0, 200
 LIE_APART = 2.5
 # Normals are even of which nine in ten turn by less than 5 degrees; they are evened so often.
 MOST_TURNED, AGREE, MOST_EVENED = 0.1, float(np.cos(np.radians(5))), 8
+# So many of the points tell which ways all of them face.
+TELLING = 20_000
 # All guides together count as much as this share of the points, one no more than so much.
 GUIDING, MOST_GUIDING = 0.005, 0.05
 # Of so few points no more than this share are spikes: their features are a point or two wide.
@@ -105,12 +107,9 @@ class Sample:
         return _scattered(self.points, self.neighbours, self.apart)
 
     @cached_property
-    def gathered(self) -> tuple[Floats, Floats]:
-        """The points that are not scattered, and their evened normals."""
-        if not self.scattered.any():
-            return self.points, self.evened_normals
-        which = ~self.scattered
-        return self.points[which], self.evened_normals[which]
+    def gathered(self) -> Floats:
+        """The points that are not scattered."""
+        return self.points[~self.scattered] if self.scattered.any() else self.points
 
     @property
     def first_weights(self) -> Floats:
@@ -130,13 +129,28 @@ class Sample:
         """
         if self.whole is not None:
             return self.whole[0].evened_normals[self.whole[1]]
-        normals = self.normals
+        normals, agree = self.normals, False
         for _ in range(MOST_EVENED if len(self.points) > FEW else 1):
-            before, near = normals, over_neighbours(np.add, normals, self.neighbours)
-            normals = near / np.maximum(np.sqrt(np.einsum("nk,nk->n", near, near)), 1e-12)[:, None]
-            if np.quantile(np.einsum("nk,nk->n", before, normals), MOST_TURNED) > AGREE:
-                break
+            if not agree:
+                normals, agree = _evened(normals, self.neighbours)
         return normals
+
+    @cached_property
+    def telling(self) -> tuple[Ints, Floats]:
+        """Some of the points, none that is scattered, evenly chosen, and their evened normals."""
+        which = np.flatnonzero(~self.scattered)
+        which = which[:: -(-len(which) // TELLING) or 1]
+        return which, self.evened_at(which)
+
+    def evened_at(self, which: Ints) -> Floats:
+        """Return the evened normals of some of the points."""
+        if self.whole is not None:
+            return self.whole[0].evened_at(self.whole[1][which])
+        if 2 * len(which) > len(self.points):
+            return self.evened_normals[which]
+        # Those of very many points are mostly even at once, and are not wanted of all.
+        normals, agree = _evened(self.normals, self.neighbours, which)
+        return normals if agree else self.evened_normals[which]
 
     @cached_property
     def noise(self) -> float:
@@ -252,16 +266,34 @@ def _scattered(points: Floats, neighbours: Ints, reach: Floats) -> Bools:
     return np.asarray(scattered)
 
 
-def over_neighbours(fold: np.ufunc, values: Floats, neighbours: Ints) -> Floats:
-    """Fold each point's value with those of its neighbours, (n, ...)."""
-    made = values.copy()
+def _evened(normals: Floats, neighbours: Ints, which: Ints | None = None) -> tuple[Floats, bool]:
+    """Return the means of normals and of those about them, and whether they turned little.
+
+    Parameters
+    ----------
+    which : (k,) integers, optional
+        Of which points; of all where not given.
+    """
+    own = normals if which is None else normals[which]
+    near = over_neighbours(np.add, normals, neighbours if which is None else neighbours[which], own)
+    made = near / np.maximum(np.sqrt(np.einsum("nk,nk->n", near, near)), 1e-12)[:, None]
+    turned = float(np.quantile(np.einsum("nk,nk->n", own, made), MOST_TURNED)) if len(own) else 1.0
+    return made, turned > AGREE
+
+
+def over_neighbours(
+    fold: np.ufunc, values: Floats, neighbours: Ints, own: Floats | None = None
+) -> Floats:
+    """Fold values with those of their neighbours, (n, ...); each point's own where none are
+    given."""
+    made = (values if own is None else own).copy()
 
     def part(block: slice) -> None:
         # One neighbour of all after the other: far sooner gathered than all of them of each.
         for column in neighbours[block].T:
             fold(made[block], values.take(column, axis=0), out=made[block])
 
-    in_blocks(len(values), part)
+    in_blocks(len(made), part)
     return made
 
 

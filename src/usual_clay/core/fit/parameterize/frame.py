@@ -53,7 +53,9 @@ def base_frame(
 
     Parameters
     ----------
-    points, normals : (n, 3) arrays
+    points : (n, 3) array
+    normals : (m, 3) array
+        Of some of the points at least.
     choice : {"best", "outline", "bend", "axes", "locked"}
         "outline", as "best" before anything is tried: square to the mean normal, the least-size
         oriented rectangle (Freeman and Shapira 1975). "bend": u along the way in which the
@@ -159,7 +161,8 @@ def _outermost(flat: Floats) -> Floats:
     """
     angles = np.arange(16) * (np.pi / 8)
     ways = np.stack([np.cos(angles), np.sin(angles)], axis=1)
-    corners = flat[np.argmax(ways @ flat.T, axis=1)]
+    some = flat[:: 1 + len(flat) // MANY]
+    corners = some[np.argmax(ways @ some.T, axis=1)]
     edges = np.roll(corners, -1, axis=0) - corners
     out = np.stack([edges[:, 1], -edges[:, 0]], axis=1)
     # A corner that is the farthest two ways makes an edge without length, which tells nothing.
@@ -175,6 +178,8 @@ PLACES = 32
 CALM = 1e-4
 FINE = 2049
 NARROWEST = 0.3
+# What cannot be a corner of their hull is told by so many of the points.
+MANY = 10_000
 WIDEST = 1.25
 # A region with more than this slope to its base, 76 degrees, is spread no further.
 STEEPEST = 4.0
@@ -259,7 +264,7 @@ def map_stretch(points: Floats, places: Floats, neighbours: Ints) -> Floats:
     return np.clip(stretch, usual / MOST_STRETCHED, usual * MOST_STRETCHED)
 
 
-def even_out(t: Floats, stretch: Floats) -> tuple[Floats, float]:
+def even_out(t: Floats, at: Floats, stretch: Floats) -> tuple[Floats, float]:
     """Return parameters that advance with the length on the surface, not on its base.
 
     Where a region turns down towards its ends, a step on the base is a long way on the surface;
@@ -269,7 +274,9 @@ def even_out(t: Floats, stretch: Floats) -> tuple[Floats, float]:
     ----------
     t : (n,) array
         Parameters on the base, in [0, 1].
-    stretch : (n,) array
+    at : (m,) array
+        Those where it is known how the surface stretches.
+    stretch : (m,) array
         How long the surface is there for a unit of its base.
 
     Returns
@@ -279,9 +286,10 @@ def even_out(t: Floats, stretch: Floats) -> tuple[Floats, float]:
     stretch : float
         The mean length on the surface of a unit length on the base.
     """
+    known, _ = _places(at)
     place, _ = _places(t)
-    count = np.bincount(place, minlength=PLACES)
-    mean = np.bincount(place, stretch, PLACES) / np.maximum(count, 1)
+    count = np.bincount(known, minlength=PLACES)
+    mean = np.bincount(known, stretch, PLACES) / np.maximum(count, 1)
     mean[count == 0] = 1.0
     # Neighbouring places even each other out.
     mean = np.convolve(np.pad(mean, 1, mode="edge"), [0.25, 0.5, 0.25], mode="valid")

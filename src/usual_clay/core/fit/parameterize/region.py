@@ -375,7 +375,7 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         return _laid_round(sample, settings, settings.closed)
     if settings.pull:
         return _laid_along(sample, settings)
-    normals = sample.gathered[1]
+    telling, normals = sample.telling
     frame = frame_of(sample, settings.frame, settings.plane)
     up = normals @ frame.axes[2]
     away = float(np.mean(up < 0))
@@ -407,13 +407,13 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
     if not followed and settings.frame == "best" and not settings.symmetric and bend_better(sample):
         frame = frame_of(sample, "bend")
     u, v = np.clip((frame.local(sample.points)[:, :2] / frame.size).T, 0.0, 1.0)
-    along, across, up = (sample.evened_normals @ frame.axes.T).T
-    u, longer = even_out(u, slope_stretch(along, up))
+    along, across, up = (normals @ frame.axes.T).T
+    u, longer = even_out(u, u[telling], slope_stretch(along, up))
     if followed:
         # Between sides that are followed, knots are better spread on the base.
         v, wider = np.clip(follow_sides(u, v), 0.0, 1.0), 1.0
     else:
-        v, wider = even_out(v, slope_stretch(across, up))
+        v, wider = even_out(v, v[telling], slope_stretch(across, up))
     whole, past = _reach(settings)
     size = (float(frame.size[0]) * longer * whole, float(frame.size[1]) * wider * whole)
     u, v, mirror = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole, None
@@ -440,7 +440,7 @@ def _laid_along(sample: Sample, settings: CastSettings) -> Parameterization:
     A fit at such parameters is a height over that plane, as a spline reproduces them exactly.
     """
     plane = "xyz".replace(settings.pull, "")
-    normals = sample.gathered[1]
+    _, normals = sample.telling
     frame = frame_of(sample, "locked", plane)
     whole, past = _reach(settings)
     u, v = 0.5 + ((frame.local(sample.points)[:, :2] / frame.size).T - 0.5) / whole
@@ -471,11 +471,11 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
     frame = base_frame(flat, up)
     u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
     stretch = map_stretch(sample.points, places, sample.neighbours)
-    u, longer = even_out(u, stretch)
+    u, longer = even_out(u, u, stretch)
     if settings.sides == "follow":
         v, wider = np.clip(follow_sides(u, v), 0.0, 1.0), 1.0
     else:
-        v, wider = even_out(v, stretch)
+        v, wider = even_out(v, v, stretch)
     whole, past = _reach(settings)
     size = (float(frame.size[0]) * longer * whole, float(frame.size[1]) * wider * whole)
     u, v = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole

@@ -70,7 +70,7 @@ def frame_of(sample: Sample, choice: FrameChoice, plane: str = "xy") -> Frame:
     """Return the base rectangle of a sample, without what is scattered about it."""
     sample, known = _known(sample)
     if (choice, plane) not in known.frames:
-        known.frames[choice, plane] = base_frame(*sample.gathered, choice, plane)
+        known.frames[choice, plane] = base_frame(sample.gathered, sample.telling[1], choice, plane)
     return known.frames[choice, plane]
 
 
@@ -107,16 +107,16 @@ class _Some:
 
     @classmethod
     def of(cls, sample: Sample) -> _Some:
-        step = max(1, len(sample.points) // POINTS)
-        some = np.flatnonzero(~sample.scattered)[::step]
-        return cls(sample, sample.points[some], sample.evened_normals[some])
+        which, normals = sample.telling
+        step = max(1, round(len(which) / POINTS))
+        return cls(sample, sample.points[which[::step]], normals[::step])
 
     def straight(self, frame: Frame) -> _Flat:
         """Return the points laid on a rectangle."""
         u, v = np.clip((frame.local(self.points)[:, :2] / frame.size).T, 0.0, 1.0)
         along, across, up = (self.normals @ frame.axes.T).T
-        u, longer = even_out(u, slope_stretch(along, up))
-        v, wider = even_out(v, slope_stretch(across, up))
+        u, longer = even_out(u, u, slope_stretch(along, up))
+        v, wider = even_out(v, v, slope_stretch(across, up))
         return _Flat(u, v, (float(frame.size[0]) * longer, float(frame.size[1]) * wider))
 
     def better(self, flat: _Flat, other: _Flat, shared: Shares) -> bool:
