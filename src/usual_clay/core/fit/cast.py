@@ -26,7 +26,7 @@ from usual_clay.core.fit.solve.edges import constrained_edges
 from usual_clay.core.fit.solve.laid import NEAR, Attempt, Laid
 from usual_clay.core.fit.solve.run_out import run_out, words_of
 from usual_clay.core.fit.solve.slide import (
-    LEAST_ALONG,
+    LEAST_AT_REST,
     LEAST_WITHIN,
     Start,
     fit_from,
@@ -56,6 +56,8 @@ SETTLING_EACH, SETTLING_LEAST = 200, 8_000
 NEAR_ENOUGH = 1e-4
 # Another round pays while it lowers the rms deviation by more than this part.
 WORTHWHILE = 0.005
+# The same from a net that was found before.
+WORTHWHILE_FOUND = 0.01
 # The same where a choice of the points has come to rest before.
 WORTHWHILE_AFTER = 0.02
 # Where all points lie no farther off than so many times what a choice of them does, they are not
@@ -182,7 +184,7 @@ def fit_once(
     surface's size.
     """
     held = None if base.held is None else base.held(space)
-    least = LEAST_ALONG if held is None else LEAST_WITHIN
+    least = LEAST_AT_REST if held is None else LEAST_WITHIN
     pulls = pulls_of(start, sample.points, least)
     counted = start._replace(weights=start.weights * sample.areas)
     points = fit_from(space, sample.points, counted, pulls, stiffness, base.size, held)
@@ -372,7 +374,7 @@ def settled(
             rounds, worth = ROUNDS_FROM_NEAR, WORTHWHILE_AFTER
         elif has_net(settings) and base.mirror is None and base.held is None:
             # What was found stays unless it gets better still.
-            best = at
+            best, worth = at, WORTHWHILE_FOUND
         # Where points have come to rest, to hold them there is the same, and sooner done.
         now = Start(at.feet.u, at.feet.v, at.weights, None if many else begin, base.home)
         if base.fixed:

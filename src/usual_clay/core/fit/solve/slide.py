@@ -30,6 +30,8 @@ from usual_clay.core.spline.surface import (
 # Along the surface a point counts for no less than this, which keeps its parameters in order; for
 # more where borders that do not slide must go with it.
 LEAST_ALONG, LEAST_WITHIN = 0.001, 0.03
+# Without knots that change meanwhile, points come to rest in fewer rounds with less.
+LEAST_AT_REST = 0.0001
 # Points as far off as this share of the surface's size, in the mean, do not slide; nearer ones the
 # more, as the square. So many of them tell.
 TOO_FAR, LOOKED_AT = 0.02, 500
