@@ -240,6 +240,10 @@ class Found(NamedTuple):
     but_spikes: bool = False
     spiky: float = 0.0
 
+    def nearer(self, other: Found | None) -> Found:
+        """Return the one of two, if there is another, that lies nearer."""
+        return self if other is None or self.report.at_share < other.report.at_share else other
+
 
 def _outcome(sample: Sample, trials: Trials, found: Found, tolerance: Tolerance) -> Search:
     fitted, chosen = found.cast, found.settings
@@ -291,18 +295,20 @@ def _with_knots(sample: Sample, trials: Trials, limit: int, progress: Progress) 
     search = knot_search(trials, limit)
     search.run()
     first: Found | None = None
+    nearest: Found | None = None
     while True:
         surface = surface_of(search.laid, search.attempt, trials.base)
         chosen = with_knots_of(trials.settings, surface)
         found = _fitted(sample, chosen, trials.tolerance, progress)
         if first is None and found.but_spikes:
             first = found
+        nearest = found.nearer(nearest)
         report = found.report
         if found.spiky > MOST_SPIKES and len(sample.points) <= FEW:
             # What few points have for spikes is a feature that has too few knots.
             report = judge(found.cast.feet.signed, trials.tolerance, sample.areas)
         if report.met or not search.goes_on(report.at_share):
-            return found if report.met else first or found
+            return found if report.met else first or nearest
 
 
 def _even(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Found:
@@ -323,8 +329,7 @@ def _even(sample: Sample, trials: Trials, limit: int, progress: Progress) -> Fou
         if best in trials.made:
             chosen = with_knots_of(chosen, trials.made[best])
         found = _fitted(sample, chosen, aim, progress)
-        if nearest is None or found.report.at_share < nearest.report.at_share:
-            nearest = found
+        nearest = found.nearer(nearest)
         if found.report.met or not expected:
             break
         finer *= CAUTION * aim.deviation / found.report.at_share

@@ -312,11 +312,14 @@ class KnotSearch:
             and (self._come_to_rest() or self._one_more())
         ):
             pass
-        if self.attempt is before:
-            return False
-        if self.holds(self.attempt):
+        if not self.holds(self.attempt) and self.met != (0, 0):
+            # It was met with few by as much as lies off in what they miss: that is a new search.
+            self._way = []
+            self._find()
+            self.met = self.attempt.space.counts if self.holds(self.attempt) else (0, 0)
+        elif self.holds(self.attempt):
             self._draw_in()
-        return True
+        return self.attempt is not before
 
     def _leaner(self) -> tuple[Laid, Attempt] | None:
         """Return an attempt with fewer control points that holds, if one is found."""
