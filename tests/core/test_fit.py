@@ -37,7 +37,7 @@ from usual_clay.core.fit.solve.adaptive import NARROWEST, _about_worst
 from usual_clay.core.fit.solve.ease import eased
 from usual_clay.core.fit.solve.laid import Laid
 from usual_clay.core.fit.solve.slide import Start
-from usual_clay.core.fit.solve.system import Space, fit_control_points
+from usual_clay.core.fit.solve.system import Space, fit_control_points, seamless
 from usual_clay.core.progress import Cancelled
 from usual_clay.core.scan.noise import estimate_noise
 from usual_clay.core.scan.sample import Sample, neighbours_of
@@ -352,18 +352,20 @@ def test_figures_of_deviation() -> None:
             Tolerance(tolerance, share)
 
 
-@pytest.mark.parametrize("seed", range(3))
-def test_knots_find_those_of_the_surface_that_the_points_are_of(seed: int) -> None:
+@pytest.mark.parametrize(("seed", "closed"), [(0, ""), (1, ""), (2, ""), (3, "u"), (4, "u")])
+def test_knots_find_those_of_the_surface_that_the_points_are_of(seed: int, closed: str) -> None:
     random = np.random.default_rng(seed)
     true = clamped([0.3, 0.42, 0.8], 3), clamped([0.55], 3)
     x, y = np.meshgrid(*(greville(knots, 3) for knots in true), indexing="ij")
     net = np.stack([80 * x, 40 * y, random.normal(0, 4, x.shape)], axis=2)
+    if closed:
+        net = np.einsum("ij,jkl->ikl", seamless(true[0], 3), net[:4])
     u, v = random.random((2, 4000))
     points = surface_points(BSplineSurface(*true, net), u, v)
     near = neighbours_of(points)
     start = Start(u, v, np.ones(len(u)))
     laid = Laid(points, start, 1e-12, (80.0, 40.0), 1e-6, near, fixed=True)
-    begun = laid.fitted(Space(clamped([0.25, 0.5, 0.72], 3), clamped([0.45], 3), 3, 3))
+    begun = laid.fitted(Space(clamped([0.25, 0.5, 0.72], 3), clamped([0.45], 3), 3, 3, closed))
     _, made = eased(laid, begun, "uv", lambda _direction: None)
     assert np.allclose(made.space.knots_u, true[0], atol=1e-6)
     assert np.allclose(made.space.knots_v, true[1], atol=1e-6)

@@ -9,11 +9,12 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of, in_direction, knots_of
-from usual_clay.core.fit.solve.system import Space
+from usual_clay.core.fit.solve.system import Space, seamless
 from usual_clay.core.spline.knots import among
+from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 # Knots move on while that lowers the squared error by more than this part, so often at most.
-WORTHWHILE, ROUNDS = 0.02, 6
+WORTHWHILE, ROUNDS = 0.01, 10
 # What a knot does is told by moving it this part of the way to its nearer neighbour.
 TOLD_BY = 0.1
 # It moves no farther than this part of the way to each; two stay apart by a share of an even step.
@@ -40,10 +41,11 @@ def eased(
 ) -> tuple[Laid, Attempt]:
     """Move inner knots to where the squared error is least.
 
-    Gauss and Newton's method with Levenberg and Marquardt's damping, its slopes told by
-    differences: each fit has the best control points for its knots (variable projection: Golub
-    and Pereyra 1973). Knots stay in their order and apart (Jupp 1978 tells why they must). The
-    points keep their parameters in a round, and are brought to their feet after it.
+    Gauss and Newton's method with Levenberg and Marquardt's damping: each fit has the best control
+    points for its knots (variable projection: Golub and Pereyra 1973), and what moving a knot does
+    is what control points do not make up for (Kaufman 1975). Knots stay in their order and apart
+    (Jupp 1978 tells why they must). The points keep their parameters in a round, and are brought
+    to their feet after it.
     """
     damping = DAMPING
     for _ in range(ROUNDS):
@@ -80,13 +82,8 @@ def _moved(
 ) -> tuple[Attempt, float]:
     """Return a fit with knots moved a step, if one is better, and the damping that it took."""
     steps = np.array([TOLD_BY * one.room / BOLDEST for one in mobile])
-    tried = (
-        laid.fitted(_with_moves(attempt.space, [one], np.array([step])))
-        for one, step in zip(mobile, steps, strict=True)
-    )
-    slopes = np.array(
-        [(attempt.gap - each.gap).ravel() / step for each, step in zip(tried, steps, strict=True)]
-    )
+    slopes = laid.answers(attempt.space, _moves(laid, attempt, mobile, steps))
+    slopes = slopes.reshape(len(mobile), -1)
     weighted = slopes * np.repeat(laid.weights / laid.weights.sum(), 3)
     squares, right = weighted @ slopes.T, weighted @ attempt.gap.ravel()
     scale = np.diag(squares)
@@ -101,6 +98,37 @@ def _moved(
             return better, damping / 4
         damping *= 6
     return attempt, damping
+
+
+def _moves(laid: Laid, attempt: Attempt, mobile: list[Mobile], steps: Floats) -> Floats:
+    """Return how each knot moves the surface at the points, for a unit of its own, (k, n, 3)."""
+    surface, at = attempt.surface, laid.start[:2]
+    before = surface_points(surface, *at)
+    moves = np.empty((len(mobile), *before.shape))
+    for k, (one, step) in enumerate(zip(mobile, steps, strict=True)):
+        space = _with_moves(attempt.space, [one], steps[k : k + 1])
+        moved = BSplineSurface(space.knots_u, space.knots_v, _kept_net(attempt, space))
+        moves[k] = (surface_points(moved, *at) - before) / step
+    return moves
+
+
+def _kept_net(attempt: Attempt, space: Space) -> Floats:
+    """Return an attempt's control points in a space whose knots have moved.
+
+    Of a surface that runs round those stay that it has without a seam; the clamped ones follow.
+    """
+    net = attempt.surface.points
+    for axis, direction in enumerate("uv"):
+        if space.closed != direction:
+            continue
+        old, new = (
+            seamless(knots_of(each, direction), attempt.surface.degrees[axis])
+            for each in (attempt.space, space)
+        )
+        rows = np.moveaxis(net, axis, 0)
+        own = np.linalg.lstsq(old, rows.reshape(len(rows), -1), rcond=None)[0]
+        net = np.moveaxis((new @ own).reshape(rows.shape), 0, axis)
+    return net
 
 
 def _with_moves(space: Space, mobile: list[Mobile], steps: Floats) -> Space:

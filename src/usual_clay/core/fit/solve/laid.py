@@ -16,6 +16,7 @@ from usual_clay.core.fit.solve.slide import (
     Pulls,
     Start,
     fit_from,
+    fits_from,
     pulled,
     pulls_of,
     stepped,
@@ -98,6 +99,34 @@ class Laid:
         surface = BSplineSurface(space.knots_u, space.knots_v, control)
         places = surface_points(surface, self.start.u, self.start.v)
         return self._attempt(space, surface, self.points - places)
+
+    def answers(self, space: Space, moves: Floats) -> Floats:
+        """Return how control points make up for moves of the points, as well as they can.
+
+        Parameters
+        ----------
+        moves : (k, n, 3) array
+            Several moves of all points.
+
+        Returns
+        -------
+        (k, n, 3) array
+            What of each is left, as far as it counts.
+        """
+        held = None if self.held is None else self.held(space)
+        if held is not None:
+            held = FixedControlPoints(held.which, np.zeros_like(held.points))
+        start = self.start._replace(weights=self.weights)
+        nets = fits_from(space, moves, start, self.pulls, self.stiffness, self.size, held)
+        left = np.empty_like(moves)
+        for k, net in enumerate(nets):
+            surface = BSplineSurface(space.knots_u, space.knots_v, net)
+            left[k] = moves[k] - surface_points(surface, self.start.u, self.start.v)
+        return (
+            left
+            if self.pulls is None
+            else np.stack([pulled(self.pulls.matrix, each) for each in left])
+        )
 
     def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
         weights = self.weights

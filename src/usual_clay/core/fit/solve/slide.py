@@ -237,16 +237,48 @@ def fit_from(
     held: FixedControlPoints | None = None,
 ) -> Floats:
     """Fit control points to points from where they stand, sliding where they have pulls."""
+    aims = points if pulls is None or not may_slide(space) else pulls.aims
+    return fits_from(space, aims[None], start, pulls, stiffness, size, held)[0]
+
+
+def fits_from(
+    space: Space,
+    aims: Floats,
+    start: Start,
+    pulls: Pulls | None,
+    stiffness: float,
+    size: tuple[float, float],
+    held: FixedControlPoints | None = None,
+) -> Floats:
+    """Fit several nets of control points to points that have as many places to be at.
+
+    Parameters
+    ----------
+    aims : (k, n, 3) array
+
+    Returns
+    -------
+    (k, nu, nv, 3) array
+
+    Raises
+    ------
+    FitError
+    """
     u, v, weights = start[:3]
-    if pulls is None or not may_slide(space):
-        return fit_control_points(space, u, v, points, weights, stiffness, size, held)
-    return fit_sliding(space, u, v, pulls, weights, stiffness, size, held)
+    if pulls is not None and may_slide(space):
+        return fit_sliding(space, u, v, aims, pulls, weights, stiffness, size, held)
+    sides = aims.transpose(1, 0, 2).reshape(len(u), -1)
+    if held is not None:
+        held = FixedControlPoints(held.which, np.tile(held.points, len(aims)))
+    nets = fit_control_points(space, u, v, sides, weights, stiffness, size, held)
+    return nets.reshape(*space.counts, -1, 3).transpose(2, 0, 1, 3)
 
 
 def fit_sliding(
     space: Space,
     u: Floats,
     v: Floats,
+    aims: Floats,
     pulls: Pulls,
     weights: Floats,
     stiffness: float,
@@ -258,9 +290,14 @@ def fit_sliding(
     The same least squares as `fit_control_points`, with a matrix for each point in place of a
     weight alone, so that the three coordinates are solved for together.
 
+    Parameters
+    ----------
+    aims : (k, n, 3) array
+        Where the points pull to, for each of several nets.
+
     Returns
     -------
-    (nu, nv, 3) array
+    (k, nu, nv, 3) array
 
     Raises
     ------
@@ -268,13 +305,13 @@ def fit_sliding(
     """
     if lies_across(space):
         turned = None if held is None else held.turned()
-        near = swap_directions(pulls.near)
+        pulls = pulls._replace(near=swap_directions(pulls.near))
         fitted = fit_sliding(
-            space.turned(), v, u, pulls._replace(near=near), weights, stiffness, size[::-1], turned
+            space.turned(), v, u, aims, pulls, weights, stiffness, size[::-1], turned
         )
-        return np.ascontiguousarray(fitted.transpose(1, 0, 2))
-    aims = pulled(pulls.matrix, pulls.aims)
-    bands, right = normal_equations(space, u, v, aims, weights, pulls.matrix)
+        return np.ascontiguousarray(fitted.transpose(0, 2, 1, 3))
+    sides = np.concatenate([pulled(pulls.matrix, each) for each in aims], axis=1)
+    bands, right = normal_equations(space, u, v, sides, weights, pulls.matrix)
     total = float(weights.sum())
     bands /= total
     bands[:3] += stiffness * energy_band(space, size)
@@ -287,11 +324,9 @@ def fit_sliding(
         band[j - i :: 3, i::3] = bands[k]
         if i != j:
             band[3 + i - j :: 3, j::3][: width - 1] = bands[k, 1:]
-    side = (right / total).reshape(-1, 1)
+    side = (right / total).reshape(count, -1, 3).transpose(0, 2, 1).reshape(3 * count, -1)
     if held is not None:
-        hold(
-            band,
-            side,
-            FixedControlPoints(np.repeat(held.which.ravel(), 3), held.points.reshape(-1)),
-        )
-    return solved(space, band, side, 3).reshape(*space.counts, 3)
+        known = np.repeat(held.points.reshape(-1, 1), len(aims), axis=1)
+        hold(band, side, FixedControlPoints(np.repeat(held.which.ravel(), 3), known))
+    made = solved(space, band, side, 3).reshape(*space.counts, 3, -1)
+    return np.ascontiguousarray(made.transpose(3, 0, 1, 2))
