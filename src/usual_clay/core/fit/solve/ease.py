@@ -7,16 +7,16 @@ from typing import NamedTuple
 
 import numpy as np
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.solve.laid import Attempt, Laid, count_of, in_direction, knots_of
-from usual_clay.core.fit.solve.system import Space, seamless
+from usual_clay.core.fit.solve.slide import pulled
+from usual_clay.core.fit.solve.system import Space, design, seamless
 from usual_clay.core.spline.knots import among
-from usual_clay.core.spline.surface import BSplineSurface, surface_points
 
 # Knots move on while that lowers the squared error by more than this part, so often at most.
 WORTHWHILE, ROUNDS = 0.01, 10
 # What a knot does is told by moving it this part of the way to its nearer neighbour.
-TOLD_BY = 0.1
+TOLD_BY = 0.01
 # It moves no farther than this part of the way to each; two stay apart by a share of an even step.
 BOLDEST, APART = 0.45, 0.02
 # Damping begins with so much, and is raised so often where a step does not help.
@@ -42,10 +42,9 @@ def eased(
     """Move inner knots to where the squared error is least.
 
     Gauss and Newton's method with Levenberg and Marquardt's damping: each fit has the best control
-    points for its knots (variable projection: Golub and Pereyra 1973), and what moving a knot does
-    is what control points do not make up for (Kaufman 1975). Knots stay in their order and apart
-    (Jupp 1978 tells why they must). The points keep their parameters in a round, and are brought
-    to their feet after it.
+    points for its knots, and slopes tell how gaps change as those follow (variable projection:
+    Golub and Pereyra 1973). Knots stay in their order and apart (Jupp 1978 tells why they must).
+    The points keep their parameters in a round, and are brought to their feet after it.
     """
     damping = DAMPING
     for _ in range(ROUNDS):
@@ -82,8 +81,7 @@ def _moved(
 ) -> tuple[Attempt, float]:
     """Return a fit with knots moved a step, if one is better, and the damping that it took."""
     steps = np.array([TOLD_BY * one.room / BOLDEST for one in mobile])
-    slopes = laid.answers(attempt.space, _moves(laid, attempt, mobile, steps))
-    slopes = slopes.reshape(len(mobile), -1)
+    slopes = _slopes(laid, attempt, mobile, steps)
     weighted = slopes * np.repeat(laid.weights / laid.weights.sum(), 3)
     squares, right = weighted @ slopes.T, weighted @ attempt.gap.ravel()
     scale = np.diag(squares)
@@ -100,16 +98,44 @@ def _moved(
     return attempt, damping
 
 
-def _moves(laid: Laid, attempt: Attempt, mobile: list[Mobile], steps: Floats) -> Floats:
-    """Return how each knot moves the surface at the points, for a unit of its own, (k, n, 3)."""
-    surface, at = attempt.surface, laid.start[:2]
-    before = surface_points(surface, *at)
-    moves = np.empty((len(mobile), *before.shape))
-    for k, (one, step) in enumerate(zip(mobile, steps, strict=True)):
-        space = _with_moves(attempt.space, [one], steps[k : k + 1])
-        moved = BSplineSurface(space.knots_u, space.knots_v, _kept_net(attempt, space))
-        moves[k] = (surface_points(moved, *at) - before) / step
-    return moves
+def _slopes(laid: Laid, attempt: Attempt, mobile: list[Mobile], steps: Floats) -> Floats:
+    """Return how gaps shrink as each knot moves and control points follow, (k, 3 n).
+
+    What a knot moves at the points is told by moving it. How control points follow is linear in
+    what their equations miss then.
+    """
+    space, surface, (u, v) = attempt.space, attempt.surface, laid.start[:2]
+    basis = design(space, u, v)
+    places = basis @ surface.points.reshape(-1, 3)
+    slopes = np.zeros((len(mobile), *places.shape))
+    loads = np.zeros((*space.counts, 3, len(mobile)))
+    for k, one in enumerate(mobile):
+        which = _reached(laid, space, one)
+        moved = _with_moves(space, [one], steps[k : k + 1])
+        there = design(moved, u[which], v[which])
+        now = there @ _kept_net(attempt, moved).reshape(-1, 3)
+        slopes[k, which] = (now - places[which]) / steps[k]
+        # Where the surface runs round, the moved functions are no others of its clamped space.
+        after = basis[which] if space.closed else there
+        load = after.T @ laid.pull(space, now, which)
+        load = (load - basis[which].T @ laid.pull(space, places[which], which)) / steps[k]
+        loads[..., k] = load.reshape(*space.counts, 3)
+    follow = laid.answers(space, loads)
+    slopes += (basis @ follow.reshape(basis.shape[1], -1)).reshape(len(u), 3, -1).transpose(2, 0, 1)
+    if laid.pulls is not None:
+        slopes = np.stack([pulled(laid.pulls.matrix, each) for each in slopes])
+    return slopes.reshape(len(mobile), -1)
+
+
+def _reached(laid: Laid, space: Space, one: Mobile) -> Ints:
+    """Return the points about which a knot has a say."""
+    t = laid.start.u if one.direction == "u" else laid.start.v
+    if space.closed == one.direction:
+        return np.arange(len(t))
+    knots = knots_of(space, one.direction)
+    reach = len(knots) - count_of(space, one.direction)
+    low, high = max(one.number - reach, 0), min(one.number + reach, len(knots) - 1)
+    return np.flatnonzero((t >= knots[low]) & (t <= knots[high]))
 
 
 def _kept_net(attempt: Attempt, space: Space) -> Floats:

@@ -15,8 +15,9 @@ from usual_clay.core.fit.solve.slide import (
     LEAST_WITHIN,
     Pulls,
     Start,
+    answers,
     fit_from,
-    fits_from,
+    may_slide,
     pulled,
     pulls_of,
     stepped,
@@ -100,33 +101,18 @@ class Laid:
         places = surface_points(surface, self.start.u, self.start.v)
         return self._attempt(space, surface, self.points - places)
 
-    def answers(self, space: Space, moves: Floats) -> Floats:
-        """Return how control points make up for moves of the points, as well as they can.
+    def pull(self, space: Space, places: Floats, which: Ints) -> Floats:
+        """Return how some of the points pull at places of a surface, weighed, (k, 3)."""
+        weights = self.weights[which, None]
+        if self.pulls is None or not may_slide(space):
+            return weights * (self.points[which] - places)
+        return weights * pulled(self.pulls.matrix[:, which], self.pulls.aims[which] - places)
 
-        Parameters
-        ----------
-        moves : (k, n, 3) array
-            Several moves of all points.
-
-        Returns
-        -------
-        (k, n, 3) array
-            What of each is left, as far as it counts.
-        """
+    def answers(self, space: Space, loads: Floats) -> Floats:
+        """Return how control points move under several loads, (nu, nv, 3, k)."""
         held = None if self.held is None else self.held(space)
-        if held is not None:
-            held = FixedControlPoints(held.which, np.zeros_like(held.points))
         start = self.start._replace(weights=self.weights)
-        nets = fits_from(space, moves, start, self.pulls, self.stiffness, self.size, held)
-        left = np.empty_like(moves)
-        for k, net in enumerate(nets):
-            surface = BSplineSurface(space.knots_u, space.knots_v, net)
-            left[k] = moves[k] - surface_points(surface, self.start.u, self.start.v)
-        return (
-            left
-            if self.pulls is None
-            else np.stack([pulled(self.pulls.matrix, each) for each in left])
-        )
+        return answers(space, start, self.pulls, loads, self.stiffness, self.size, held)
 
     def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
         weights = self.weights

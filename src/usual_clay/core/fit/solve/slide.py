@@ -237,48 +237,16 @@ def fit_from(
     held: FixedControlPoints | None = None,
 ) -> Floats:
     """Fit control points to points from where they stand, sliding where they have pulls."""
-    aims = points if pulls is None or not may_slide(space) else pulls.aims
-    return fits_from(space, aims[None], start, pulls, stiffness, size, held)[0]
-
-
-def fits_from(
-    space: Space,
-    aims: Floats,
-    start: Start,
-    pulls: Pulls | None,
-    stiffness: float,
-    size: tuple[float, float],
-    held: FixedControlPoints | None = None,
-) -> Floats:
-    """Fit several nets of control points to points that have as many places to be at.
-
-    Parameters
-    ----------
-    aims : (k, n, 3) array
-
-    Returns
-    -------
-    (k, nu, nv, 3) array
-
-    Raises
-    ------
-    FitError
-    """
     u, v, weights = start[:3]
-    if pulls is not None and may_slide(space):
-        return fit_sliding(space, u, v, aims, pulls, weights, stiffness, size, held)
-    sides = aims.transpose(1, 0, 2).reshape(len(u), -1)
-    if held is not None:
-        held = FixedControlPoints(held.which, np.tile(held.points, len(aims)))
-    nets = fit_control_points(space, u, v, sides, weights, stiffness, size, held)
-    return nets.reshape(*space.counts, -1, 3).transpose(2, 0, 1, 3)
+    if pulls is None or not may_slide(space):
+        return fit_control_points(space, u, v, points, weights, stiffness, size, held)
+    return fit_sliding(space, u, v, pulls, weights, stiffness, size, held)
 
 
 def fit_sliding(
     space: Space,
     u: Floats,
     v: Floats,
-    aims: Floats,
     pulls: Pulls,
     weights: Floats,
     stiffness: float,
@@ -290,14 +258,9 @@ def fit_sliding(
     The same least squares as `fit_control_points`, with a matrix for each point in place of a
     weight alone, so that the three coordinates are solved for together.
 
-    Parameters
-    ----------
-    aims : (k, n, 3) array
-        Where the points pull to, for each of several nets.
-
     Returns
     -------
-    (k, nu, nv, 3) array
+    (nu, nv, 3) array
 
     Raises
     ------
@@ -305,13 +268,32 @@ def fit_sliding(
     """
     if lies_across(space):
         turned = None if held is None else held.turned()
-        pulls = pulls._replace(near=swap_directions(pulls.near))
+        near = swap_directions(pulls.near)
         fitted = fit_sliding(
-            space.turned(), v, u, aims, pulls, weights, stiffness, size[::-1], turned
+            space.turned(), v, u, pulls._replace(near=near), weights, stiffness, size[::-1], turned
         )
-        return np.ascontiguousarray(fitted.transpose(0, 2, 1, 3))
-    sides = np.concatenate([pulled(pulls.matrix, each) for each in aims], axis=1)
-    bands, right = normal_equations(space, u, v, sides, weights, pulls.matrix)
+        return np.ascontiguousarray(fitted.transpose(1, 0, 2))
+    aims = pulled(pulls.matrix, pulls.aims)
+    band, right = _sliding_system(space, u, v, pulls, aims, weights, stiffness, size)
+    side = right.reshape(-1, 1)
+    if held is not None:
+        known = np.repeat(held.which.ravel(), 3)
+        hold(band, side, FixedControlPoints(known, held.points.reshape(-1)))
+    return solved(space, band, side, 3).reshape(*space.counts, 3)
+
+
+def _sliding_system(
+    space: Space,
+    u: Floats,
+    v: Floats,
+    pulls: Pulls,
+    aims: Floats,
+    weights: Floats,
+    stiffness: float,
+    size: tuple[float, float],
+) -> tuple[Floats, Floats]:
+    """Return the lower band of all three coordinates together, and the right-hand side."""
+    bands, right = normal_equations(space, u, v, aims, weights, pulls.matrix)
     total = float(weights.sum())
     bands /= total
     bands[:3] += stiffness * energy_band(space, size)
@@ -324,9 +306,51 @@ def fit_sliding(
         band[j - i :: 3, i::3] = bands[k]
         if i != j:
             band[3 + i - j :: 3, j::3][: width - 1] = bands[k, 1:]
-    side = (right / total).reshape(count, -1, 3).transpose(0, 2, 1).reshape(3 * count, -1)
+    return band, right / total
+
+
+def answers(
+    space: Space,
+    start: Start,
+    pulls: Pulls | None,
+    loads: Floats,
+    stiffness: float,
+    size: tuple[float, float],
+    held: FixedControlPoints | None = None,
+) -> Floats:
+    """Return how control points move under several loads, in the equations of `fit_from`.
+
+    Parameters
+    ----------
+    loads : (nu, nv, 3, k) array
+        Of sums over the points, for each control point.
+
+    Returns
+    -------
+    (nu, nv, 3, k) array
+
+    Raises
+    ------
+    FitError
+    """
+    u, v, weights = start[:3]
+    if lies_across(space):
+        if pulls is not None:
+            pulls = pulls._replace(near=swap_directions(pulls.near))
+        turned, across = start._replace(u=v, v=u), np.swapaxes(loads, 0, 1)
+        held = None if held is None else held.turned()
+        made = answers(space.turned(), turned, pulls, across, stiffness, size[::-1], held)
+        return np.swapaxes(made, 0, 1)
+    total = float(weights.sum())
+    if pulls is not None and may_slide(space):
+        depth, aims = 3, np.zeros((len(u), 3))
+        band, _ = _sliding_system(space, u, v, pulls, aims, weights, stiffness, size)
+    else:
+        depth = 1
+        band, _ = normal_equations(space, u, v, np.zeros((len(u), 1)), weights)
+        band = band / total + stiffness * energy_band(space, size)
+    side = (loads / total).reshape(len(band[0]), -1)
     if held is not None:
-        known = np.repeat(held.points.reshape(-1, 1), len(aims), axis=1)
-        hold(band, side, FixedControlPoints(np.repeat(held.which.ravel(), 3), known))
-    made = solved(space, band, side, 3).reshape(*space.counts, 3, -1)
-    return np.ascontiguousarray(made.transpose(3, 0, 1, 2))
+        known = np.repeat(held.which.ravel(), depth)
+        hold(band, side, FixedControlPoints(known, np.zeros_like(side)))
+    return solved(space, band, side, depth).reshape(loads.shape)

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 from scipy.linalg import LinAlgError, solveh_banded
-from scipy.sparse import csc_array, dia_array, diags_array, eye_array, kron
+from scipy.sparse import csc_array, csr_array, dia_array, diags_array, eye_array, kron
 from scipy.sparse.linalg import splu
 
 from usual_clay.core.arrays import Bools, Floats, Ints, frozen
@@ -288,6 +288,20 @@ def normal_equations(
     bands = assemble(space, squares.reshape(cells, len(iu), many, len(iv)))
     right = _assemble_right(space, sides.reshape(cells, p + 1, depth, q + 1))
     return (bands[0] if pulls is None else bands), right
+
+
+def design(space: Space, u: Floats, v: Floats) -> csr_array:
+    """Return the matrix from control points, (nu * nv), to points at parameters, (n,)."""
+    p, q = space.degree_u, space.degree_v
+    in_u, (along,) = basis_functions(space.knots_u, p, u)
+    in_v, (across,) = basis_functions(space.knots_v, q, v)
+    values = (along[:, None] * across).reshape(-1, len(u)).T
+    rows, columns = np.arange(-p, 1), np.arange(-q, 1)
+    first = (in_u * space.counts[1] + in_v)[:, None]
+    places = first + (rows[:, None] * space.counts[1] + columns).ravel()
+    ends = np.arange(len(u) + 1) * places.shape[1]
+    size = len(u), space.counts[0] * space.counts[1]
+    return csr_array((values.ravel(), places.ravel(), ends), shape=size)
 
 
 def assemble(space: Space, squares: Floats) -> Floats:
