@@ -217,19 +217,19 @@ def test_a_surface_that_folds_over_is_told() -> None:
     points = field().vertices
     inside = points[(np.abs(points[:, 0] - 15) < 8) & (np.abs(points[:, 1]) < 5)]
     up = np.tile([0.0, 0.0, 1.0], (len(inside), 1))
-    sure = np.ones(len(inside))
-    assert folds_in(surface, foot_points(surface, inside), up, sure) == ""
+    every, sure = np.arange(len(inside)), np.ones(len(inside))
+    assert folds_in(surface, foot_points(surface, inside), (every, up), sure) == ""
     # Spikes face anywhere, and a mesh may face inwards as a whole: neither is a fold.
     some = np.arange(len(inside)) % 20 == 0
-    assert folds_in(surface, foot_points(surface, inside), np.where(some[:, None], -up, up), sure)
+    turned = every, np.where(some[:, None], -up, up)
+    assert folds_in(surface, foot_points(surface, inside), turned, sure)
     spiky = np.where(some, 0.1, 1.0)
-    turned = np.where(some[:, None], -up, up)
     assert folds_in(surface, foot_points(surface, inside), turned, spiky) == ""
-    assert folds_in(surface, foot_points(surface, inside), -up, sure) == ""
+    assert folds_in(surface, foot_points(surface, inside), (every, -up), sure) == ""
     net = surface.points.copy()
     net[3:5] = net[4:2:-1]
     folded = replace(surface, points=net)
-    assert "folds over at" in folds_in(folded, foot_points(folded, inside), up, sure)
+    assert "folds over at" in folds_in(folded, foot_points(folded, inside), (every, up), sure)
 
 
 # ---- the demo job ----------------------------------------------------------------------------

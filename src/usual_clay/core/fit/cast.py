@@ -250,7 +250,7 @@ def cast(
         if settings.edges != FREE_EDGES:
             best = with_constrained_edges(sample, settings, base, best)
         best = _ran_out(own, best, base, (best.feet.u, best.feet.v))
-    folds = folds_in(best.surface, best.feet, own, best.weights)
+    folds = folds_in(best.surface, best.feet, own.telling, best.weights)
     words = [base.words, best.words, folds]
     if base.closed and not settings.closed:
         words.append(f"the region runs once round: the surface is closed in {base.closed}")
@@ -314,13 +314,20 @@ def with_constrained_edges(
     return settled(sample, settings, replace(base, held=lambda _space: held), begin=begin)
 
 
-def folds_in(surface: BSplineSurface, feet: FootPoints, sample: Sample, weights: Floats) -> str:
+def folds_in(
+    surface: BSplineSurface, feet: FootPoints, telling: tuple[Ints, Floats], weights: Floats
+) -> str:
     """Say where a surface folds over: it faces away there from what it was fitted to.
 
     Spikes face anywhere: they are left out. What faces away as a whole does not fold. Feet and
     weights may be those of the first points alone.
+
+    Parameters
+    ----------
+    telling : (k,) integers and (k, 3) array
+        Which of the points tell, and their normals.
     """
-    some, normals = sample.telling
+    some, normals = telling
     believed = some < len(weights)
     believed[believed] = weights[some[believed]] > BELIEVED
     some, normals = some[believed], normals[believed]

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import igl
 import numpy as np
 import scipy
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Floats, Ints
@@ -63,21 +63,10 @@ def cover_of(points: Floats, normals: Floats, area: float) -> tuple[Floats, Ints
             continue
         used, faces = largest_piece(faces)
         away = cKDTree(made[used]).query(points, workers=2)[0]
-        loops = _count_loops(faces)
+        loops = len(igl.boundary_loop_all(faces))
         if np.mean(away < 2 * cell) >= TOGETHER and loops < fewest:
             best, fewest = (made[used], faces), loops
     return best
-
-
-def _count_loops(faces: Ints) -> int:
-    """Return how many borders a mesh has."""
-    sides = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
-    each, count = np.unique(sides, axis=0, return_counts=True)
-    ends, own = np.unique(each[count == 1], return_inverse=True)
-    own = own.reshape(-1, 2)
-    shape = (len(ends), len(ends))
-    links = scipy.sparse.csr_array((np.ones(len(own)), (own[:, 0], own[:, 1])), shape=shape)
-    return int(connected_components(links, directed=False)[0])
 
 
 def _surface(tree: cKDTree, normals: Floats, cell: float, within: float) -> tuple[Floats, Ints]:

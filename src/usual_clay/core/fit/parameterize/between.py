@@ -38,9 +38,11 @@ def with_guides(sample: Sample) -> Sample:
 
 def _wraps(sample: Sample) -> bool:
     """Tell whether loose points lie one over another, seen on the plane that fits all best."""
+    if not sample.alike:
+        return False
     across = np.linalg.svd(sample.points - sample.points.mean(axis=0), full_matrices=False)[2][2]
     away = float(np.mean(sample.normals @ across < 0))
-    return sample.alike and min(away, 1 - away) > OVER
+    return min(away, 1 - away) > OVER
 
 
 # Search, fit and judgement ask for the same ones; what is large is not held on to.

@@ -207,7 +207,7 @@ def finished(ground: Ground, made: Cast) -> PatchFit:
     exact = foot_points(made.surface, points, (made.feet.u[:count], made.feet.v[:count]))
     words = [
         ground.words,
-        folds_in(made.surface, exact, ground.sample, made.weights[:count]),
+        folds_in(made.surface, exact, ground.sample.telling, made.weights[:count]),
     ]
     return PatchFit(
         made.surface,

@@ -297,7 +297,7 @@ class KnotSearch:
         if self.met is None:
             nearly = self._error(self.attempt) <= HOPELESS * self.tolerance.deviation
             self.met = self.attempt.space.counts if nearly else (0, 0)
-        before = self.attempt
+        before, held = self.attempt, self.holds(self.attempt)
         if self.denser is not None and reached > TELLS * self._error(before):
             laid, self.denser = self.denser(), None
             laid, attempt = laid.on(before)
@@ -312,7 +312,7 @@ class KnotSearch:
             and (self._come_to_rest() or self._one_more())
         ):
             pass
-        if not self.holds(self.attempt) and self.met != (0, 0):
+        if held and not self.holds(self.attempt):
             # It was met with few by as much as lies off in what they miss: that is a new search.
             self._way = []
             self._find()
