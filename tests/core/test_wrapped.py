@@ -32,8 +32,8 @@ from usual_clay.files.mesh_file import write_mesh
 NOISE = 0.02
 
 
-def tube(turn: float = 2 * np.pi, along: int = 120, hole: float = 0.0) -> TriangleMesh:
-    """A bent, uneven tube with noise, once round or less, with a hole through its side."""
+def tube(turn: float = 2 * np.pi, along: int = 120) -> TriangleMesh:
+    """A bent, uneven tube with noise, once round or less."""
     count = 140
     closed = turn >= 2 * np.pi
     s = np.linspace(0, 1, along)[:, None]
@@ -51,10 +51,7 @@ def tube(turn: float = 2 * np.pi, along: int = 120, hole: float = 0.0) -> Triang
             np.stack([last, first + count, first], axis=1),
         ]
         triangles = np.concatenate([triangles, *seam])
-    middle = points[triangles].mean(axis=1)
-    away = np.linalg.norm(middle - [30, 14.5, 2], axis=1)
-    kept = triangles[away >= hole]
-    used, triangles = np.unique(kept, return_inverse=True)
+    used, triangles = np.unique(triangles, return_inverse=True)
     random = np.random.default_rng(1)
     noisy = points[used] + random.normal(0, NOISE, (len(used), 3))
     return TriangleMesh(noisy, triangles.reshape(-1, 3)[:, ::-1])
@@ -183,7 +180,6 @@ def test_what_is_missing_keeps_no_tube_from_closing() -> None:
     )  # fmt: skip
     rounded = TriangleMesh(np.round(whole.vertices / 0.04) * 0.04, whole.triangles)
     for mesh in (
-        tube(hole=8.0),
         without(whole, away < 2.5),
         without(whole, middle[:, 0] % 6.0 > 4.0),
         rounded,
