@@ -9,9 +9,11 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 
 from tests.bench.hands import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
+from usual_clay.bench.balance import Chart
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.candidates import pareto_front
 from usual_clay.core.spline.closest import foot_points
@@ -370,3 +372,20 @@ def test_a_surface_that_came_in_is_judged_by_a_scan_or_a_region_of_it(
     with_demo.session.commit(far, "far")
     with_demo.wait()
     assert "Nothing of the scan lies near it" in with_demo.window.cards.card.shape.words.text()
+
+
+@pytest.mark.parametrize("count", [16, 30, 84, 400])
+@pytest.mark.parametrize("off", [0.02, 0.05, 0.3])
+def test_words_in_the_balance_do_not_cover_each_other(
+    app: QApplication, count: int, off: float
+) -> None:
+    chart = Chart()
+    chart.resize(520, 140)
+    chart.show()
+    app.processEvents()
+    note = f"4 × 4 = {count} control points\n95 % within {off:.3f} mm"
+    chart.show_candidates([], (count, off, note), 0.05, 0.95, 0.019)
+    app.processEvents()
+    shown = [each.sceneBoundingRect() for each in (chart.note, chart.tolerance_words)]
+    assert not shown[0].intersects(shown[1])
+    assert chart.plot.sceneRect().contains(shown[1])

@@ -71,6 +71,8 @@ class Chart(QWidget):
         self.knee = pg.ScatterPlotItem(size=15)
         self.knee_words = pg.TextItem("knee", anchor=(-0.25, 0.9))
         self.tolerance_words = pg.TextItem(anchor=(1, 1))
+        # Where they end, along the axis.
+        self._words_end = 0.0
         self.noise_words = pg.TextItem(anchor=(0, 0))
         self.note = pg.TextItem(anchor=(0, 1))
         self.plot.getViewBox().sigResized.connect(lambda _box: self._place_note())
@@ -159,6 +161,8 @@ class Chart(QWidget):
         (start, end), _ = self.plot.viewRange()
         if present is not None and (at := float(np.log10(present[0]))) > 0.3 * start + 0.7 * end:
             end = at - 0.01 * (end - start)
+        self._words_end = end
+        self.tolerance_words.setAnchor((1, 1))
         self.tolerance_words.setPos(end, line)
         self.noise.setVisible(floor > 0)
         self.noise_words.setVisible(floor > 0)
@@ -214,6 +218,17 @@ class Chart(QWidget):
         covered = start < words.boundingRect().width() and down < box.height()
         words.setAnchor((1, 0) if covered else (0, 0))
         words.setPos(right if covered else left, words.pos().y())
+        # So do those of the tolerance, on the right, and on the left where the note hangs there.
+        words = self.tolerance_words
+        line, long = words.pos().y(), words.boundingRect().width()
+        down = (high - line) / (high - low) * self.plot.getViewBox().height()
+        end = (self._words_end - left) / (right - left) * room
+        covered = (
+            start < end and end - long < start + wide
+            and down - words.boundingRect().height() < box.height()
+        )  # fmt: skip
+        words.setAnchor(((0, 1) if start > long else (1, 0)) if covered else (1, 1))
+        words.setPos(left if covered and start > long else self._words_end, line)
 
     # ---- mouse ---------------------------------------------------------------------------
 
