@@ -214,21 +214,23 @@ class Chart(QWidget):
         self.note.setPos(x, high)
         # What is said of the noise stands on the left, unless the note hangs there.
         words, box = self.noise_words, self.note.boundingRect()
-        down = (high - words.pos().y()) / (high - low) * self.plot.getViewBox().height()
+        tall = self.plot.getViewBox().height()
+        down = (high - words.pos().y()) / (high - low) * tall
         covered = start < words.boundingRect().width() and down < box.height()
         words.setAnchor((1, 0) if covered else (0, 0))
         words.setPos(right if covered else left, words.pos().y())
         # So do those of the tolerance, on the right, and on the left where the note hangs there.
         words = self.tolerance_words
         line, long = words.pos().y(), words.boundingRect().width()
-        down = (high - line) / (high - low) * self.plot.getViewBox().height()
+        down = (high - line) / (high - low) * tall
         end = (self._words_end - left) / (right - left) * room
         covered = (
             start < end and end - long < start + wide
             and down - words.boundingRect().height() < box.height()
         )  # fmt: skip
-        words.setAnchor(((0, 1) if start > long else (1, 0)) if covered else (1, 1))
-        words.setPos(left if covered and start > long else self._words_end, line)
+        aside = covered and start > long
+        words.setAnchor((0, 1) if aside else (1, 0) if covered else (1, 1))
+        words.setPos(left if aside else self._words_end, line)
 
     # ---- mouse ---------------------------------------------------------------------------
 

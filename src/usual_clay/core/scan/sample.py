@@ -129,10 +129,11 @@ class Sample:
         """
         if self.whole is not None:
             return self.whole[0].evened_normals[self.whole[1]]
-        normals, agree = self.normals, False
+        normals = self.normals
         for _ in range(MOST_EVENED if len(self.points) > FEW else 1):
-            if not agree:
-                normals, agree = _evened(normals, self.neighbours)
+            normals, agree = _evened(normals, self.neighbours)
+            if agree:
+                break
         return normals
 
     @cached_property

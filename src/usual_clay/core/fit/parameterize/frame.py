@@ -17,6 +17,8 @@ FrameChoice = Literal["best", "outline", "bend", "axes", "locked"]
 FRAMES: tuple[FrameChoice, ...] = get_args(FrameChoice)
 Sides = Literal["best", "straight", "follow"]
 AXES = "xyz"
+# What cannot be a corner of a hull is told by about so many of the points.
+MANY = 10_000
 
 
 class FrameError(GeometryError):
@@ -178,8 +180,6 @@ PLACES = 32
 CALM = 1e-4
 FINE = 2049
 NARROWEST = 0.3
-# What cannot be a corner of their hull is told by so many of the points.
-MANY = 10_000
 WIDEST = 1.25
 # A region with more than this slope to its base, 76 degrees, is spread no further.
 STEEPEST = 4.0

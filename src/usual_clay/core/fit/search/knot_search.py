@@ -313,7 +313,7 @@ class KnotSearch:
         ):
             pass
         if held and not self.holds(self.attempt):
-            # It was met with few by as much as lies off in what they miss: that is a new search.
+            # Few were enough for as long as what they miss was left out: that is a new search.
             self._way = []
             self._find()
             self.met = self.attempt.space.counts if self.holds(self.attempt) else (0, 0)
