@@ -11,7 +11,8 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.between import with_guides
-from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
+from usual_clay.core.fit.parameterize.lay import parameterize
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import Search, to_tolerance
 from usual_clay.core.fit.solve.adaptive import grown
 from usual_clay.core.fit.solve.laid import Laid

@@ -25,12 +25,8 @@ from usual_clay.core.fit.parameterize.frame import (
     follow_sides,
     slope_stretch,
 )
-from usual_clay.core.fit.parameterize.region import (
-    CastSettings,
-    FoldsOverError,
-    KnotRule,
-    parameterize,
-)
+from usual_clay.core.fit.parameterize.lay import FoldsOverError, parameterize
+from usual_clay.core.fit.parameterize.region import CastSettings, KnotRule
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.solve.adaptive import NARROWEST, _about_worst

@@ -16,7 +16,8 @@ from usual_clay.core.check.deviation import LEVELS, Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast, fit_once
 from usual_clay.core.fit.parameterize.frame import FrameError
-from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
+from usual_clay.core.fit.parameterize.lay import parameterize
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.price import price_of_cast
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front

@@ -16,7 +16,8 @@ from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast
-from usual_clay.core.fit.parameterize.region import CastSettings, FoldsOverError
+from usual_clay.core.fit.parameterize.lay import FoldsOverError
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.solve.system import seamless
 from usual_clay.core.scan.lay_flat import FlatError, lay_out_flat

@@ -16,7 +16,8 @@ from usual_clay.core.fit.cast import with_images
 from usual_clay.core.fit.curve.sequence import TraceSettings
 from usual_clay.core.fit.curve.trace import LIMIT as MOST_OF_A_CURVE
 from usual_clay.core.fit.curve.trace import trace
-from usual_clay.core.fit.parameterize.region import CastSettings, parameterize
+from usual_clay.core.fit.parameterize.lay import parameterize
+from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.patch.budget import patch_front, patch_to_tolerance
 from usual_clay.core.fit.patch.patch import PatchSettings, lay_out
 from usual_clay.core.fit.price import price_of_cast, price_of_patch

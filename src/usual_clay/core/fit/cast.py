@@ -11,6 +11,7 @@ from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.between import with_guides
+from usual_clay.core.fit.parameterize.lay import parameterize
 from usual_clay.core.fit.parameterize.mirror import mirrored
 from usual_clay.core.fit.parameterize.region import (
     FREE_EDGES,
@@ -19,7 +20,6 @@ from usual_clay.core.fit.parameterize.region import (
     Sizes,
     adaptive_directions,
     has_net,
-    parameterize,
 )
 from usual_clay.core.fit.solve.adaptive import exchanged, grown
 from usual_clay.core.fit.solve.edges import constrained_edges

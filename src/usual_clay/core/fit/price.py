@@ -9,7 +9,8 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats
 from usual_clay.core.fit.cast import settled, with_images
-from usual_clay.core.fit.parameterize.region import FREE_EDGES, CastSettings, parameterize
+from usual_clay.core.fit.parameterize.lay import parameterize
+from usual_clay.core.fit.parameterize.region import FREE_EDGES, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings, lay_out
 from usual_clay.core.progress import Progress, silent, stretch
 from usual_clay.core.scan.mesh import TriangleMesh

@@ -8,12 +8,8 @@ import numpy as np
 
 from usual_clay.core.check.deviation import Tolerance
 from usual_clay.core.fit.cast import COARSE_ROUNDS, laid_for_knots, surface_of
-from usual_clay.core.fit.parameterize.region import (
-    CastSettings,
-    Parameterization,
-    fewest_of,
-    parameterize,
-)
+from usual_clay.core.fit.parameterize.lay import parameterize
+from usual_clay.core.fit.parameterize.region import CastSettings, Parameterization, fewest_of
 from usual_clay.core.fit.search.candidates import Candidate
 from usual_clay.core.fit.search.fairness import Calm
 from usual_clay.core.fit.search.knot_search import HOPELESS, LEAST_POINTS, KnotSearch
