@@ -15,7 +15,6 @@ from usual_clay.core.fit.solve.slide import (
     LEAST_WITHIN,
     Pulls,
     Start,
-    answers,
     fit_from,
     may_slide,
     pulled,
@@ -94,9 +93,7 @@ class Laid:
 
     def fitted(self, space: Space) -> Attempt:
         """Fit a space to the points."""
-        held = None if self.held is None else self.held(space)
-        start = self.start._replace(weights=self.weights)
-        control = fit_from(space, self.points, start, self.pulls, self.stiffness, self.size, held)
+        control = self._solved(space, None if self.held is None else self.held(space))
         surface = BSplineSurface(space.knots_u, space.knots_v, control)
         places = surface_points(surface, self.start.u, self.start.v)
         return self._attempt(space, surface, self.points - places)
@@ -110,9 +107,18 @@ class Laid:
 
     def answers(self, space: Space, loads: Floats) -> Floats:
         """Return how control points move under several loads, (nu, nv, 3, k)."""
-        held = None if self.held is None else self.held(space)
+        held = None
+        if self.held is not None:
+            held = FixedControlPoints(self.held(space).which, np.zeros_like(loads))
+        return self._solved(space, held, loads)
+
+    def _solved(
+        self, space: Space, held: FixedControlPoints | None, loads: Floats | None = None
+    ) -> Floats:
         start = self.start._replace(weights=self.weights)
-        return answers(space, start, self.pulls, loads, self.stiffness, self.size, held)
+        return fit_from(
+            space, self.points, start, self.pulls, self.stiffness, self.size, held, loads
+        )
 
     def _attempt(self, space: Space, surface: BSplineSurface, gap: Floats) -> Attempt:
         weights = self.weights

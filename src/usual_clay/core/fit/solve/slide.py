@@ -235,12 +235,27 @@ def fit_from(
     stiffness: float,
     size: tuple[float, float],
     held: FixedControlPoints | None = None,
+    loads: Floats | None = None,
 ) -> Floats:
-    """Fit control points to points from where they stand, sliding where they have pulls."""
+    """Fit control points to points from where they stand, sliding where they have pulls.
+
+    Parameters
+    ----------
+    loads : (nu, nv, 3, ...) array, optional
+        As for `fit_control_points`.
+
+    Returns
+    -------
+    (nu, nv, 3) array, or as `loads`
+
+    Raises
+    ------
+    FitError
+    """
     u, v, weights = start[:3]
     if pulls is None or not may_slide(space):
-        return fit_control_points(space, u, v, points, weights, stiffness, size, held)
-    return fit_sliding(space, u, v, pulls, weights, stiffness, size, held)
+        return fit_control_points(space, u, v, points, weights, stiffness, size, held, loads)
+    return fit_sliding(space, u, v, pulls, weights, stiffness, size, held, loads)
 
 
 def fit_sliding(
@@ -252,105 +267,43 @@ def fit_sliding(
     stiffness: float,
     size: tuple[float, float],
     held: FixedControlPoints | None = None,
+    loads: Floats | None = None,
 ) -> Floats:
     """Fit control points to points with known feet, with the `pulls` that those have there.
 
     The same least squares as `fit_control_points`, with a matrix for each point in place of a
     weight alone, so that the three coordinates are solved for together.
-
-    Returns
-    -------
-    (nu, nv, 3) array
-
-    Raises
-    ------
-    FitError
     """
     if lies_across(space):
-        turned = None if held is None else held.turned()
-        near = swap_directions(pulls.near)
+        held = None if held is None else held.turned()
+        loads = None if loads is None else loads.swapaxes(0, 1)
+        pulls = pulls._replace(near=swap_directions(pulls.near))
         fitted = fit_sliding(
-            space.turned(), v, u, pulls._replace(near=near), weights, stiffness, size[::-1], turned
+            space.turned(), v, u, pulls, weights, stiffness, size[::-1], held, loads
         )
-        return np.ascontiguousarray(fitted.transpose(1, 0, 2))
+        return np.ascontiguousarray(fitted.swapaxes(0, 1))
     aims = pulled(pulls.matrix, pulls.aims)
-    band, right = _sliding_system(space, u, v, pulls, aims, weights, stiffness, size)
-    side = right.reshape(-1, 1)
-    if held is not None:
-        known = np.repeat(held.which.ravel(), 3)
-        hold(band, side, FixedControlPoints(known, held.points.reshape(-1)))
-    return solved(space, band, side, 3).reshape(*space.counts, 3)
-
-
-def _sliding_system(
-    space: Space,
-    u: Floats,
-    v: Floats,
-    pulls: Pulls,
-    aims: Floats,
-    weights: Floats,
-    stiffness: float,
-    size: tuple[float, float],
-) -> tuple[Floats, Floats]:
-    """Return the lower band of all three coordinates together, and the right-hand side."""
     bands, right = normal_equations(space, u, v, aims, weights, pulls.matrix)
+    side = (right if loads is None else loads).reshape(3 * len(right), -1)
     total = float(weights.sum())
     bands /= total
     bands[:3] += stiffness * energy_band(space, size)
     if pulls.calm > 0:
         bands += pulls.calm * energy_along(space, size, pulls.near, PLACES)
+    band, side = _interleaved(bands), side / total
+    if held is not None:
+        known = np.repeat(held.which.ravel(), 3)
+        hold(band, side, FixedControlPoints(known, held.points.reshape(len(known), -1)))
+    shape = (*space.counts, 3) if loads is None else loads.shape
+    return solved(space, band, side, 3).reshape(shape)
+
+
+def _interleaved(bands: Floats) -> Floats:
+    """Return one lower band of unknowns that lie coordinate by coordinate, of those of each two."""
     _, width, count = bands.shape
     band = np.zeros((3 * width, 3 * count))
     for k, (i, j) in enumerate(PLACES):
-        # Unknowns lie coordinate by coordinate within each control point.
         band[j - i :: 3, i::3] = bands[k]
         if i != j:
             band[3 + i - j :: 3, j::3][: width - 1] = bands[k, 1:]
-    return band, right / total
-
-
-def answers(
-    space: Space,
-    start: Start,
-    pulls: Pulls | None,
-    loads: Floats,
-    stiffness: float,
-    size: tuple[float, float],
-    held: FixedControlPoints | None = None,
-) -> Floats:
-    """Return how control points move under several loads, in the equations of `fit_from`.
-
-    Parameters
-    ----------
-    loads : (nu, nv, 3, k) array
-        Of sums over the points, for each control point.
-
-    Returns
-    -------
-    (nu, nv, 3, k) array
-
-    Raises
-    ------
-    FitError
-    """
-    u, v, weights = start[:3]
-    if lies_across(space):
-        if pulls is not None:
-            pulls = pulls._replace(near=swap_directions(pulls.near))
-        turned, across = start._replace(u=v, v=u), np.swapaxes(loads, 0, 1)
-        held = None if held is None else held.turned()
-        made = answers(space.turned(), turned, pulls, across, stiffness, size[::-1], held)
-        return np.swapaxes(made, 0, 1)
-    total = float(weights.sum())
-    if pulls is not None and may_slide(space):
-        depth, aims = 3, np.zeros((len(u), 3))
-        band, _ = _sliding_system(space, u, v, pulls, aims, weights, stiffness, size)
-    else:
-        depth = 1
-        band, _ = normal_equations(space, u, v, np.zeros((len(u), 1)), weights)
-        band = band / total + stiffness * energy_band(space, size)
-    side = (loads / total).reshape(len(band[0]), -1)
-    if held is not None:
-        known = np.repeat(held.which.ravel(), depth)
-        hold(band, side, FixedControlPoints(known, np.zeros_like(side)))
-    return solved(space, band, side, depth).reshape(loads.shape)
+    return band

@@ -72,7 +72,7 @@ class FixedControlPoints:
 
     def turned(self) -> FixedControlPoints:
         """Return the same with the directions exchanged."""
-        return FixedControlPoints(self.which.T, self.points.transpose(1, 0, 2))
+        return FixedControlPoints(self.which.T, self.points.swapaxes(0, 1))
 
 
 def stiffness_of(smoothness: float, size: tuple[float, float]) -> float:
@@ -89,6 +89,7 @@ def fit_control_points(
     stiffness: float = 0.0,
     size: tuple[float, float] = (1.0, 1.0),
     held: FixedControlPoints | None = None,
+    loads: Floats | None = None,
 ) -> Floats:
     """Fit control points to points with known parameters.
 
@@ -108,10 +109,12 @@ def fit_control_points(
         mm along u and v.
     held : FixedControlPoints, optional
         Control points that are known.
+    loads : (nu, nv, ...) array, optional
+        Sums over the points for each control point, in the place of those that `points` give.
 
     Returns
     -------
-    (nu, nv, d) array
+    (nu, nv, d) array, or as `loads`
 
     Raises
     ------
@@ -119,12 +122,16 @@ def fit_control_points(
         When the data leave control points open that the energy does not settle either.
     """
     if lies_across(space):
-        turned_held = None if held is None else held.turned()
+        held = None if held is None else held.turned()
+        loads = None if loads is None else loads.swapaxes(0, 1)
         fitted = fit_control_points(
-            space.turned(), v, u, points, weights, stiffness, size[::-1], turned_held
+            space.turned(), v, u, points, weights, stiffness, size[::-1], held, loads
         )
-        return np.ascontiguousarray(fitted.transpose(1, 0, 2))
+        return np.ascontiguousarray(fitted.swapaxes(0, 1))
     band, right = normal_equations(space, u, v, points, weights)
+    shape = *space.counts, points.shape[1]
+    if loads is not None:
+        right, shape = loads.reshape(len(right), -1).copy(), loads.shape
     total = float(len(u) if weights is None else weights.sum())
     band /= total
     right /= total
@@ -132,7 +139,7 @@ def fit_control_points(
         band += stiffness * energy_band(space, size)
     if held is not None:
         hold(band, right, held)
-    return solved(space, band, right).reshape(*space.counts, points.shape[1])
+    return solved(space, band, right).reshape(shape)
 
 
 def lies_across(space: Space) -> bool:
