@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import combinations
 from pathlib import Path
 
 import numpy as np
@@ -13,7 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from tests.bench.hands import CTRL, NONE, Hands
 from tests.bench.test_trace import seen
-from usual_clay.bench.balance import Chart
+from usual_clay.bench.balance_charts import Chart
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.candidates import pareto_front
 from usual_clay.core.spline.closest import foot_points
@@ -386,6 +387,13 @@ def test_words_in_the_balance_do_not_cover_each_other(
     note = f"4 × 4 = {count} control points\n95 % within {off:.3f} mm"
     chart.show_candidates([], (count, off, note), 0.05, 0.95, 0.019)
     app.processEvents()
-    shown = [each.sceneBoundingRect() for each in (chart.note, chart.tolerance_words)]
-    assert not shown[0].intersects(shown[1])
-    assert chart.plot.sceneRect().contains(shown[1])
+    words = [chart.note, chart.noise_words, chart.tolerance_words]
+    shown = [each.sceneBoundingRect() for each in words]
+    assert not any(one.intersects(other) for one, other in combinations(shown, 2))
+    assert all(chart.plot.sceneRect().contains(each) for each in shown[::2])
+    # Without the note they stand where they would have stood without it from the first.
+    chart.show_candidates([], None, 0.05, 0.95, 0.019)
+    alone = chart.tolerance_words.sceneBoundingRect()
+    assert alone.right() == pytest.approx(
+        chart.plot.getViewBox().sceneBoundingRect().right(), abs=2
+    )
