@@ -33,7 +33,7 @@ MOST = {
     "dense and sparse": 36,
     "noisy": 54,
     "tube": 45,
-    "ball with an opening": 64,
+    "ball with an opening": 56,
     "channel": 28,
     "large panel with a bump": 120,
 }
@@ -84,6 +84,20 @@ def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw(seed: in
     assert found.report is not None
     assert found.report.met
     assert 56 <= found.settings.nu * found.settings.nv <= 80
+
+
+@pytest.mark.parametrize("seed", [14, 23])
+def test_a_ball_with_an_opening_is_met_lean_in_an_unlucky_draw(seed: int) -> None:
+    """On the way its surface does not reach all of the rim: what lies past its edge is far off.
+
+    Lines that resisted the more for it held it back: the first was refused, the second took 308.
+    """
+    shape = BY_NAME["ball with an opening"]
+    found = to_tolerance(shape.sample(12_000, seed), LEAN, Tolerance(shape.tolerance))
+    assert found.report is not None
+    assert found.report.met
+    assert found.settings.nu * found.settings.nv <= 49
+    assert turn_of(found.made.surface) < shape.turn + 60
 
 
 def test_the_sides_that_are_found_are_no_worse_than_those_that_are_chosen() -> None:

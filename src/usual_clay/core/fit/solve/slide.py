@@ -149,9 +149,13 @@ def pulls_of(start: Start, points: Floats, least: float = LEAST_ALONG) -> Pulls 
 
 
 def _how_far_off(there: Bent, points: Floats, weights: Floats) -> float:
-    """Return how far points are from their feet in the mean, mm."""
-    gap = points - there.points
-    return float(np.sqrt(np.average(dot(gap, gap), weights=weights + 1e-12)))
+    """Return how far points are off a surface in the mean, mm.
+
+    Across it: how far some lie past its edge tells nothing of how well it follows the others, and
+    would have its lines resist the more, the more they are to run on.
+    """
+    away = dot(points - there.points, there.normals)
+    return float(np.sqrt(np.average(away**2, weights=weights + 1e-12)))
 
 
 def _how_bent(there: Bent, size: float) -> float:
