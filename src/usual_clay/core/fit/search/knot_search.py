@@ -32,6 +32,8 @@ WORST_TRADED = 2.0
 # Knots are moved to make up for one less where that one lies no farther past the tolerance; so many
 # are tried that lie nearest.
 WORST_EASED, MOST_EASED = 2.5, 2
+# Of no more rows than so many each is worth trying the search anew without it.
+FEW_ROWS = 8
 # So many of the knots that seem to be needed least are taken out for trial.
 TRIED_OUT = 2
 # The search is made on so few of the points before all of the choice have their say.
@@ -169,6 +171,8 @@ class KnotSearch:
         self._lean()
         while not self._worn and self._exchange() and self._lean():
             pass
+        while self._reshaped():
+            self._lean()
 
     def _lean(self) -> bool:
         """Take knots out while the tolerance holds; tell whether any went."""
@@ -217,6 +221,41 @@ class KnotSearch:
             if self.holds(attempt):
                 return laid, attempt
         return None
+
+    def _reshaped(self) -> bool:
+        """Give up a whole row, and put knots in the other way while that makes it up; tell whether
+        it did.
+
+        With few rows each costs so much that a way down which began with one too many is to end as
+        leanly as one that did not.
+        """
+        if not (self._may_ease and self.holds(self.attempt)):
+            return False
+        total = int(np.prod(self.attempt.space.counts))
+        for direction in sorted(self.directions, key=lambda d: count_of(self.attempt.space, d)):
+            if self.directions == "uv" and count_of(self.attempt.space, direction) <= FEW_ROWS:
+                lean = self._without(direction, self.attempt)
+                if lean and (
+                    made := self._made_up(lean[0], "v" if direction == "u" else "u", total)
+                ):
+                    self.laid, self.attempt = made
+                    self.noted(self.attempt)
+                    return True
+        return False
+
+    def _made_up(self, lean: Attempt, other: str, total: int) -> tuple[Laid, Attempt] | None:
+        """Return an attempt of fewer control points than so many that holds, with knots put in."""
+        laid, attempt = self.laid.on(lean)
+        while True:
+            at, _ = best_inserts(laid, attempt, other)
+            if not len(at) or np.prod((space := attempt.with_knots(other, at)).counts) >= total:
+                return None
+            laid, attempt = eased(*laid.on(laid.fitted(space)), self.directions, self.base.kept)
+            if not self.holds(attempt):
+                laid, attempt = laid.rested(attempt)
+            if self.holds(attempt):
+                calm = self._calm is None or self._calm.allows(attempt.surface, self.base)
+                return (laid, attempt) if calm else None
 
     def _come_to_rest(self) -> bool:
         """Bring the points to rest on the surface; tell whether they had some way to go."""
