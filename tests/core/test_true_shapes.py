@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from tests.true_shapes import SHAPES, TrueShape, turn_of
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.check.live import live_feet
 from usual_clay.core.fit.cast import cast
@@ -98,6 +99,20 @@ def test_a_ball_with_an_opening_is_met_lean_in_an_unlucky_draw(seed: int) -> Non
     assert found.report.met
     assert found.settings.nu * found.settings.nv <= 49
     assert turn_of(found.made.surface) < shape.turn + 60
+
+
+def test_a_row_too_many_on_the_way_up_is_given_up_in_the_end() -> None:
+    """A step that slants across a panel: this draw grows to five rows, and ended with 45."""
+    panel = BY_NAME["panel"]
+
+    def step(a: Floats, b: Floats) -> Floats:
+        return np.stack([a, b, 1.5 * np.tanh((a + 0.7 * b) / 4) + 0.01 * b**2], axis=1)
+
+    shape = replace(panel, name="slanted step", place=step)
+    found = to_tolerance(shape.sample(12_000, 12), LEAN, Tolerance(shape.tolerance))
+    assert found.report is not None
+    assert found.report.met
+    assert found.settings.nu * found.settings.nv <= 36
 
 
 def test_the_sides_that_are_found_are_no_worse_than_those_that_are_chosen() -> None:

@@ -1,4 +1,4 @@
-"""Where a cast starts: its settings, and its region laid flat."""
+"""Where a cast starts: its settings, and what its region laid flat comes to."""
 
 from __future__ import annotations
 
