@@ -15,7 +15,7 @@ from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.curve.corners import find_corners
 from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.fit.parameterize.region import CastSettings
-from usual_clay.core.fit.search.budget import to_tolerance
+from usual_clay.core.fit.search.budget import Search, to_tolerance
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
@@ -72,6 +72,14 @@ def test_another_draw_of_the_noise_changes_neither_count_nor_verdict_much(name: 
     assert min(counts) >= middle * 5 / 6 - 0.5
 
 
+def met_with(shape: TrueShape, sample: Sample) -> Search:
+    """Return what a search finds for a draw of a shape, which is to be within tolerance."""
+    found = to_tolerance(sample, LEAN, Tolerance(shape.tolerance))
+    assert found.report is not None
+    assert found.report.met, found.words
+    return found
+
+
 @pytest.mark.parametrize("seed", [5, 7])
 def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw(seed: int) -> None:
     """It takes knots of both directions about it; the second took 70 to 117 without.
@@ -81,9 +89,7 @@ def test_a_small_bump_on_a_large_panel_takes_no_more_in_an_unlucky_draw(seed: in
     refusal with 35.
     """
     shape = BY_NAME["large panel with a bump"]
-    found = to_tolerance(shape.sample(seed=seed), LEAN, Tolerance(shape.tolerance))
-    assert found.report is not None
-    assert found.report.met
+    found = met_with(shape, shape.sample(seed=seed))
     assert 56 <= found.settings.nu * found.settings.nv <= 80
 
 
@@ -94,9 +100,7 @@ def test_a_ball_with_an_opening_is_met_lean_in_an_unlucky_draw(seed: int) -> Non
     Lines that resisted the more for it held it back: the first was refused, the second took 308.
     """
     shape = BY_NAME["ball with an opening"]
-    found = to_tolerance(shape.sample(12_000, seed), LEAN, Tolerance(shape.tolerance))
-    assert found.report is not None
-    assert found.report.met
+    found = met_with(shape, shape.sample(12_000, seed))
     assert found.settings.nu * found.settings.nv <= 49
     assert turn_of(found.made.surface) < shape.turn + 60
 
@@ -109,9 +113,7 @@ def test_a_row_too_many_on_the_way_up_is_given_up_in_the_end() -> None:
         return np.stack([a, b, 1.5 * np.tanh((a + 0.7 * b) / 4) + 0.01 * b**2], axis=1)
 
     shape = replace(panel, name="slanted step", place=step)
-    found = to_tolerance(shape.sample(12_000, 12), LEAN, Tolerance(shape.tolerance))
-    assert found.report is not None
-    assert found.report.met
+    found = met_with(shape, shape.sample(12_000, 12))
     assert found.settings.nu * found.settings.nv <= 36
 
 

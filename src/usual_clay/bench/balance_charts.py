@@ -218,15 +218,12 @@ class Chart(QWidget):
         places = [QRectF(corner, size_of(words)) for corner in corners]
         free = (place for place in places if not any(map(place.intersects, taken)))
         place = next(free, places[-1])
-        words.setPos(self._value(place.topLeft()))
+        words.setPos(self.plot.getViewBox().mapToView(place.topLeft()))
         taken.append(place)
 
     def _pixel(self, x: float, y: float) -> QPointF:
         """Return where a place of the axes lies within the chart, pixels from its top left."""
         return self.plot.getViewBox().mapFromView(QPointF(x, y))
-
-    def _value(self, place: QPointF) -> QPointF:
-        return self.plot.getViewBox().mapToView(place)
 
     # ---- mouse ---------------------------------------------------------------------------
 

@@ -11,11 +11,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Place, as_places
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.parameterize.frame import (
-    FRAMES,
-    FrameChoice,
-    Sides,
-)
+from usual_clay.core.fit.parameterize.frame import FRAMES, FrameChoice, Sides
 from usual_clay.core.fit.parameterize.mirror import Mirror
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space

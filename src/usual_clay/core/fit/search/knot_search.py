@@ -215,12 +215,15 @@ class KnotSearch:
         near = [(self._error(each), each) for each in chain(*self._short.values())]
         near = sorted((pair for pair in near if pair[0] <= worst), key=itemgetter(0))
         for _, tried in near[:MOST_EASED]:
-            laid, attempt = eased(*self.laid.on(tried), self.directions, self.base.kept)
-            if not self.holds(attempt):
-                laid, attempt = laid.rested(attempt)
+            laid, attempt = self._best_of(*self.laid.on(tried))
             if self.holds(attempt):
                 return laid, attempt
         return None
+
+    def _best_of(self, laid: Laid, attempt: Attempt) -> tuple[Laid, Attempt]:
+        """Return an attempt whose knots have moved, with its points at rest where it takes that."""
+        laid, attempt = eased(laid, attempt, self.directions, self.base.kept)
+        return (laid, attempt) if self.holds(attempt) else laid.rested(attempt)
 
     def _reshaped(self) -> bool:
         """Give up a whole row, and put knots in the other way while that makes it up; tell whether
@@ -229,18 +232,18 @@ class KnotSearch:
         With few rows each costs so much that a way down which began with one too many is to end as
         leanly as one that did not.
         """
-        if not (self._may_ease and self.holds(self.attempt)):
+        if not (self.directions == "uv" and self._may_ease and self.holds(self.attempt)):
             return False
-        total = int(np.prod(self.attempt.space.counts))
-        for direction in sorted(self.directions, key=lambda d: count_of(self.attempt.space, d)):
-            if self.directions == "uv" and count_of(self.attempt.space, direction) <= FEW_ROWS:
-                lean = self._without(direction, self.attempt)
-                if lean and (
-                    made := self._made_up(lean[0], "v" if direction == "u" else "u", total)
-                ):
-                    self.laid, self.attempt = made
-                    self.noted(self.attempt)
-                    return True
+        space, ways = self.attempt.space, (("u", "v"), ("v", "u"))
+        for direction, other in sorted(ways, key=lambda each: count_of(space, each[0])):
+            if count_of(space, direction) > FEW_ROWS:
+                continue
+            lean = self._without(direction, self.attempt)
+            made = self._made_up(lean[0], other, int(np.prod(space.counts))) if lean else None
+            if made is not None:
+                self.laid, self.attempt = made
+                self.noted(self.attempt)
+                return True
         return False
 
     def _made_up(self, lean: Attempt, other: str, total: int) -> tuple[Laid, Attempt] | None:
@@ -250,9 +253,7 @@ class KnotSearch:
             at, _ = best_inserts(laid, attempt, other)
             if not len(at) or np.prod((space := attempt.with_knots(other, at)).counts) >= total:
                 return None
-            laid, attempt = eased(*laid.on(laid.fitted(space)), self.directions, self.base.kept)
-            if not self.holds(attempt):
-                laid, attempt = laid.rested(attempt)
+            laid, attempt = self._best_of(*laid.on(laid.fitted(space)))
             if self.holds(attempt):
                 calm = self._calm is None or self._calm.allows(attempt.surface, self.base)
                 return (laid, attempt) if calm else None

@@ -277,6 +277,19 @@ def fit_sliding(
 
     The same least squares as `fit_control_points`, with a matrix for each point in place of a
     weight alone, so that the three coordinates are solved for together.
+
+    Parameters
+    ----------
+    loads : (nu, nv, 3, ...) array, optional
+        As for `fit_control_points`.
+
+    Returns
+    -------
+    (nu, nv, 3) array, or as `loads`
+
+    Raises
+    ------
+    FitError
     """
     if lies_across(space):
         held = None if held is None else held.turned()
@@ -303,7 +316,10 @@ def fit_sliding(
 
 
 def _interleaved(bands: Floats) -> Floats:
-    """Return one lower band of unknowns that lie coordinate by coordinate, of those of each two."""
+    """Return the lower band of all three coordinates together, from one for each of `PLACES`.
+
+    Unknowns lie coordinate by coordinate within each control point.
+    """
     _, width, count = bands.shape
     band = np.zeros((3 * width, 3 * count))
     for k, (i, j) in enumerate(PLACES):
