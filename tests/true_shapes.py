@@ -1,4 +1,4 @@
-"""Twenty shapes of many kinds with their truth, as scans of regions: for tests and benchmarks."""
+"""Shapes of many kinds with their truth, as scans of regions: for tests and benchmarks."""
 
 from __future__ import annotations
 
@@ -208,6 +208,17 @@ def _channel(a: Floats, b: Floats) -> Floats:
     return np.stack([a, (15 + 0.05 * a) * np.sin(b), 18 * np.cos(b) + np.sin(a / 15)], axis=1)
 
 
+def _screw(a: Floats, b: Floats) -> Floats:
+    """The flight of a screw: about its axis, and from it."""
+    return np.stack([b * np.cos(a), b * np.sin(a), 4 * a], axis=1)
+
+
+def _hook(a: Floats, b: Floats) -> Floats:
+    """Half a pipe, bent round by most of a turn."""
+    out = 30 + 8 * np.sin(b)
+    return np.stack([out * np.cos(a), out * np.sin(a), 8 * np.cos(b)], axis=1)
+
+
 def _everywhere(a: Floats, _b: Floats) -> Bools:
     return np.isfinite(a)
 
@@ -306,4 +317,6 @@ SHAPES = (
         (-150.0, 150.0, -100.0, 100.0),
         _everywhere,
     ),
+    TrueShape("screw", _screw, (-6.5, 6.5, 8.0, 22.0), _everywhere),
+    TrueShape("hook", _hook, (-2.5, 2.5, -1.3, 1.3), _everywhere),
 )

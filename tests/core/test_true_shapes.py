@@ -11,14 +11,16 @@ from tests.true_shapes import SHAPES, TrueShape, turn_of
 from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import Tolerance, judge
 from usual_clay.core.check.live import live_feet
+from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import cast
 from usual_clay.core.fit.curve.corners import find_corners
 from usual_clay.core.fit.curve.sequence import PointSequence
+from usual_clay.core.fit.parameterize.lay import parameterize
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import Search, to_tolerance
 from usual_clay.core.scan.mesh import TriangleMesh
-from usual_clay.core.scan.sample import Sample
-from usual_clay.core.spline.basis import even_knots
+from usual_clay.core.scan.sample import Sample, sample_of_points
+from usual_clay.core.spline.basis import clamped, even_knots
 from usual_clay.core.spline.closest import curve_foot_points, foot_points
 from usual_clay.core.spline.curve import BSplineCurve, curve_points
 from usual_clay.core.spline.surface import BSplineSurface, surface_grid, surface_points
@@ -37,6 +39,8 @@ MOST = {
     "ball with an opening": 56,
     "channel": 28,
     "large panel with a bump": 120,
+    "screw": 56,
+    "hook": 36,
 }
 
 
@@ -128,6 +132,29 @@ def test_the_sides_that_are_found_are_no_worse_than_those_that_are_chosen() -> N
         assert found.report.met
         counts[sides] = found.settings.nu * found.settings.nv
     assert counts["best"] <= 1.1 * min(counts.values()), counts
+
+
+def test_a_region_that_winds_is_laid_along_its_length() -> None:
+    """Seen from above two turns of a screw lie over each other: it took 2250, and was not met."""
+    screw, tolerance = BY_NAME["screw"], Tolerance(BY_NAME["screw"].tolerance)
+    loose = sample_of_points(screw.sample(6000).points)
+    found = met_with(screw, loose)
+    assert "winds" in found.made.words
+    assert found.settings.nu * found.settings.nv <= 56
+    even = to_tolerance(screw.sample(6000, 1), replace(LEAN, knots="even"), tolerance)
+    assert even.report is not None
+    assert even.report.met
+    assert even.settings.nu * even.settings.nv <= 64
+    # What nothing joins is refused, and at once.
+    with pytest.raises(FitError, match="how they hang together"):
+        to_tolerance(replace(loose, alike=False), LEAN, tolerance)
+    # What does not wind may be laid so, and is not by itself.
+    panel = BY_NAME["panel"].sample(3000)
+    assert not parameterize(panel, LEAN).winds
+    along = cast(panel, CastSettings(5, 5, sides="along"))
+    assert judge(along.feet.signed, Tolerance(0.03)).met
+    with pytest.raises(FitError, match="not made symmetric"):
+        CastSettings(sides="along", symmetric="x")
 
 
 def test_the_reach_adds_no_knots_and_leaves_the_region_as_it_is() -> None:
@@ -247,13 +274,26 @@ def _cap(u: np.ndarray, v: np.ndarray) -> np.ndarray:
     return BY_NAME["cap of 85 degrees"].place(2.2 * (u - 0.5), 2.2 * (v - 0.5))
 
 
-@pytest.mark.parametrize("place", [_cap, _tube, _folded])
-def test_feet_without_a_start_are_the_nearest_of_all(place: object) -> None:
+def _flight(u: np.ndarray, v: np.ndarray) -> np.ndarray:
+    return BY_NAME["screw"].place(13 * (u - 0.5), 8 + 14 * v)
+
+
+@pytest.mark.parametrize(
+    ("place", "knots_u", "count"),
+    [
+        *((place, even_knots(16, 3), 10) for place in (_cap, _tube, _folded)),
+        # Of spans as long as this, and so narrow, few places told nothing of a turn.
+        (_flight, clamped((0.1, 0.19, 0.27, 0.36, 0.45, 0.7, 0.9), 3), 4),
+    ],
+)
+def test_feet_without_a_start_are_the_nearest_of_all(
+    place: object, knots_u: Floats, count: int
+) -> None:
     from usual_clay.core.fit.solve.system import Space, fit_control_points
 
     random = np.random.default_rng(0)
     u, v = random.random((2, 20_000))
-    space = Space(even_knots(16, 3), even_knots(10, 3), 3, 3)
+    space = Space(knots_u, even_knots(count, 3), 3, 3)
     net = fit_control_points(space, u, v, place(u, v), None, 1e-12, (1.0, 1.0))  # type: ignore[operator]
     surface = BSplineSurface(space.knots_u, space.knots_v, net)
     u, v = random.random((2, 3000))

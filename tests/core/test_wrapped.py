@@ -20,7 +20,8 @@ from usual_clay.core.fit.parameterize.lay import FoldsOverError
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import to_tolerance
 from usual_clay.core.fit.solve.system import seamless
-from usual_clay.core.scan.lay_flat import FlatError, lay_out_flat
+from usual_clay.core.scan.flat_maps import FlatError
+from usual_clay.core.scan.lay_flat import lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import collocation, even_knots
@@ -99,7 +100,7 @@ def test_part_of_a_turn_is_laid_flat_by_its_mesh() -> None:
     mesh = tube(1.4 * np.pi)
     made = cast(sample_of(mesh), replace(SETTINGS, nu=14))
     assert np.quantile(np.abs(made.feet.signed), 0.95) < 2.4 * NOISE
-    flat = lay_out_flat(mesh.vertices, mesh.triangles, False)
+    flat = lay_out_flat(mesh.vertices, mesh.triangles, "sheet")
     # Little distortion: edges keep their lengths but for what bends two ways.
     ends = mesh.edges
     own = np.linalg.norm(mesh.vertices[ends[:, 0]] - mesh.vertices[ends[:, 1]], axis=1)
@@ -246,7 +247,7 @@ def test_of_a_few_points_of_a_row_or_of_one_far_off_no_side_is_told() -> None:
 def test_pieces_of_a_sheet_are_laid_flat_together() -> None:
     mesh = tube(1.4 * np.pi)
     bands = without(mesh, mesh.vertices[mesh.triangles].mean(axis=1)[:, 0] % 6.0 > 4.0)
-    flat = lay_out_flat(bands.vertices, bands.triangles, False)
+    flat = lay_out_flat(bands.vertices, bands.triangles, "sheet")
     ends = bands.edges
     own = np.linalg.norm(bands.vertices[ends[:, 0]] - bands.vertices[ends[:, 1]], axis=1)
     laid = np.linalg.norm(flat.places[ends[:, 0]] - flat.places[ends[:, 1]], axis=1)
@@ -257,7 +258,7 @@ def test_pieces_of_a_sheet_are_laid_flat_together() -> None:
         np.concatenate([mesh.triangles, mesh.triangles + len(mesh.vertices)]),
     )
     with pytest.raises(FlatError, match="pieces too far apart"):
-        lay_out_flat(far.vertices, far.triangles, False)
+        lay_out_flat(far.vertices, far.triangles, "sheet")
 
 
 def test_the_command_line_closes_a_wrapped_scan_and_takes_borders(
@@ -300,13 +301,13 @@ def test_where_the_conformal_map_fails_another_is_found_or_it_is_told(
         raise RuntimeError("lscm failed")
 
     monkeypatch.setattr("igl.lscm", fails)
-    flat = lay_out_flat(mesh.vertices, mesh.triangles, False).places
+    flat = lay_out_flat(mesh.vertices, mesh.triangles, "sheet").places
     # Nothing folds: every triangle keeps its sense.
     a, b, c = (flat[mesh.triangles[:, k]] for k in range(3))
     sense = (b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]
     assert (sense > 0).mean() > 0.999
     monkeypatch.setattr("igl.map_vertices_to_circle", fails)
     with pytest.raises(FlatError, match="mend the scan first"):
-        lay_out_flat(mesh.vertices, mesh.triangles, False)
+        lay_out_flat(mesh.vertices, mesh.triangles, "sheet")
     with pytest.raises(FitError, match="mend the scan first"):
         cast(sample_of(mesh), SETTINGS)

@@ -14,6 +14,7 @@ from usual_clay.cli.figures import exit_code, figures_of, in_words, write_report
 from usual_clay.cli.make import made_or_found
 from usual_clay.cli.settings import DEGREE_HELP, InputError, decimal, degree_of
 from usual_clay.core.check.deviation import Tolerance
+from usual_clay.core.fit.parameterize.frame import SIDES
 from usual_clay.core.fit.parameterize.region import KNOT_RULES, CastSettings
 from usual_clay.core.fit.patch.patch import PatchSettings
 from usual_clay.core.fit.search.candidates import Candidate, knee_of, pareto_front
@@ -50,9 +51,10 @@ def _add_fit_options(fit: argparse.ArgumentParser) -> None:
     )
     fit.add_argument(
         "--sides",
-        choices=["best", "follow", "straight"],
+        choices=list(SIDES),
         default="best",
-        help="whether the long sides follow the region where it tapers; default best of both",
+        help="whether the long sides follow the region where it tapers, or the surface runs along"
+        " the region's length where that winds; default the best of these",
     )
     fit.add_argument(
         "--region",

@@ -65,9 +65,10 @@ EDGES = (
     ("flat", "The edge lies in a plane, the nearest to where it lay"),
 )
 SIDES = (
-    ("best", "Followed or straight, whichever a small trial does better with"),
+    ("best", "Followed, straight or along it, whichever a small trial does better with"),
     ("follow", "The long sides follow the region where it tapers"),
     ("straight", "The long sides are those of the frame's rectangle"),
+    ("along", "The surface runs along the region's own length, also where it winds over itself"),
 )
 
 
@@ -276,6 +277,11 @@ class CastCard(Card):
         ):
             if fields.get(name) and hasattr(settings, other):
                 fields[other] = ""
+        # Nor is one along its length symmetric.
+        if fields.get("sides") == "along":
+            fields["symmetric"] = ""
+        elif fields.get("symmetric") and getattr(settings, "sides", "") == "along":
+            fields["sides"] = "best"
         if fields.get("closed"):
             gone = (0, 1) if fields["closed"] == "u" else (2, 3)
             fields["edges"] = tuple(

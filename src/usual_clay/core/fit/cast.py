@@ -126,10 +126,10 @@ def adapted(
     for the control points that it adds; then those that earn least are moved.
     """
     laid = laid_for_knots(sample, base, stiffness, start)
-    fewest = base.fewest(settings.degree)
+    first = base.first(settings.degree)
     begin = settings.sized(
-        fewest[0] if settings.is_adaptive("u") else settings.nu,
-        fewest[1] if settings.is_adaptive("v") else settings.nv,
+        min(first[0], settings.nu) if settings.is_adaptive("u") else settings.nu,
+        min(first[1], settings.nv) if settings.is_adaptive("v") else settings.nv,
     )
     laid, attempt = laid.settled(base.start_space(begin), COARSE_ROUNDS)
     laid, attempt = grown(laid, attempt, (settings.nu, settings.nv))

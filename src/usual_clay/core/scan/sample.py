@@ -13,7 +13,7 @@ from usual_clay.core.arrays import Bools, Floats, Ints, frozen, medians
 from usual_clay.core.blocks import in_blocks
 from usual_clay.core.errors import FitError
 from usual_clay.core.scan.cover import cover_of
-from usual_clay.core.scan.lay_flat import Flat, is_tube, lay_out_flat
+from usual_clay.core.scan.lay_flat import Flat, Way, is_tube, lay_out_flat
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.noise import estimate_noise
 from usual_clay.core.scan.normals import facing_alike, plane_normals
@@ -201,23 +201,28 @@ class Sample:
     @cached_property
     def sheet(self) -> Flat:
         """The points laid flat by a map of about their own lengths."""
-        return self._flat(False)
+        return self._flat("sheet")
 
     @cached_property
     def tube(self) -> Flat:
         """The points laid flat where they run once round."""
-        return self._flat(True)
+        return self._flat("tube")
 
-    def _flat(self, closed: bool) -> Flat:
+    @cached_property
+    def band(self) -> Flat:
+        """The points laid flat along their own length."""
+        return self._flat("band")
+
+    def _flat(self, way: Way) -> Flat:
         if self.whole is not None:
             sample, chosen = self.whole
-            return (sample.tube if closed else sample.sheet).part(chosen)
+            return getattr(sample, way).part(chosen)
         if self.triangles is None:
             assert self._cover is not None
-            return lay_out_flat(*self._cover, closed, self.points)
+            return lay_out_flat(*self._cover, way, self.points)
         # A spike would stretch what lies about it.
         calm, _ = TriangleMesh(self.points, self.triangles).levelled
-        return lay_out_flat(calm, self.triangles, closed)
+        return lay_out_flat(calm, self.triangles, way)
 
     @cached_property
     def runs_round(self) -> bool:

@@ -33,6 +33,8 @@ FIRST = 5
 FAR = 8.0
 # Without seeds a surface is looked at on so many places along each direction, and in each span.
 LEAST_SAMPLES, LEAST_PER_SPAN = 48, 6
+# Its cells are no more than so many times as long as wide, within reason.
+OBLONG, MOST_FINER = 3.0, 12
 # From a side that shrinks to a point it is looked in so many directions, these parts of the way.
 DIRECTIONS, PARTS_OF_WAY = 97, np.array([0.03, 0.1, 0.3, 0.6, 1.0])
 # A foot so near to such a side, as a share of the surface, may have stuck there.
@@ -109,8 +111,7 @@ def _nearest_of_all(
     surface: BSplineSurface, points: Floats, step: float, most: int, order: int
 ) -> FootPoints:
     """Find feet without seeds: of every place that may be the nearest, the nearest."""
-    u = sample_parameters(surface.knots_u, _per_span(surface.knots_u))
-    v = sample_parameters(surface.knots_v, _per_span(surface.knots_v))
+    u, v = _samples(surface, _per_span(surface.knots_u), _per_span(surface.knots_v))
     which, at = valleys(surface_grid(surface, u, v), points)
     seed = u[at // len(v)], v[at % len(v)]
     feet = _settled_feet(surface, points[which], seed, step, most, order)
@@ -125,10 +126,28 @@ def grid_seed(surface: BSplineSurface, points: Floats) -> tuple[Floats, Floats]:
     Soon found for very many points; a foot that is reached from there may be nearest only to what
     is about it.
     """
-    u = sample_parameters(surface.knots_u, LEAST_PER_SPAN)
-    v = sample_parameters(surface.knots_v, LEAST_PER_SPAN)
+    u, v = _samples(surface, LEAST_PER_SPAN, LEAST_PER_SPAN)
     _, nearest = cKDTree(surface_grid(surface, u, v).reshape(-1, 3)).query(points, workers=2)
     return u[nearest // len(v)], v[nearest % len(v)]
+
+
+def _samples(surface: BSplineSurface, per_u: int, per_v: int) -> tuple[Floats, Floats]:
+    """Return parameters of a grid over a surface, with at least so many in each span.
+
+    On a long and narrow one there are more along it: places far apart that way would hide a turn
+    of it behind the many beside each other.
+    """
+    knots, each = (surface.knots_u, surface.knots_v), [per_u, per_v]
+    step = [
+        float(np.median(np.linalg.norm(np.diff(surface.points, axis=k), axis=2).sum(axis=k)))
+        / (each[k] * (len(np.unique(knots[k])) - 1))
+        for k in range(2)
+    ]
+    for k in range(2):
+        longer = step[k] / max(step[1 - k], 1e-300)
+        each[k] *= int(np.clip(longer / OBLONG, 1, MOST_FINER))
+    u, v = (sample_parameters(knots[k], each[k]) for k in range(2))
+    return u, v
 
 
 def _per_span(knots: Floats) -> int:

@@ -15,7 +15,8 @@ from usual_clay.core.spline.basis import collocation, gram
 
 FrameChoice = Literal["best", "outline", "bend", "axes", "locked"]
 FRAMES: tuple[FrameChoice, ...] = get_args(FrameChoice)
-Sides = Literal["best", "straight", "follow"]
+Sides = Literal["best", "follow", "straight", "along"]
+SIDES: tuple[Sides, ...] = get_args(Sides)
 AXES = "xyz"
 # What cannot be a corner of a hull is told by about so many of the points.
 MANY = 10_000

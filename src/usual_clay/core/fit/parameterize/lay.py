@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
+from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.frame import (
@@ -21,8 +24,17 @@ from usual_clay.core.fit.parameterize.region import (
     Parameterization,
     fewest_of,
 )
-from usual_clay.core.fit.parameterize.sides import bend_better, follows_better, frame_of
-from usual_clay.core.scan.lay_flat import FlatError
+from usual_clay.core.fit.parameterize.sides import (
+    along_better,
+    along_better_than_sheet,
+    bend_better,
+    follows_better,
+    frame_of,
+    lies_over_itself,
+    turned,
+    winds,
+)
+from usual_clay.core.scan.flat_maps import FlatError
 from usual_clay.core.scan.sample import Sample
 
 # The share of points that may face away from the base before the region counts as folded.
@@ -33,6 +45,8 @@ WRAPS = 0.001
 STEEP = 0.35
 # A surface is fitted with no more reach than this: by the rest it runs out when it is fitted.
 TIGHT = 0.02
+# A span bends by no more than this when a search for a region that winds begins.
+A_SPAN = float(np.pi / 4)
 
 
 class FoldsOverError(FitError):
@@ -64,6 +78,8 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         return _laid_round(sample, settings, settings.closed)
     if settings.pull:
         return _laid_along(sample, settings)
+    if settings.sides == "along":
+        return _wound(sample, settings)
     telling, normals = sample.telling
     frame = frame_of(sample, settings.frame, settings.plane)
     up = normals @ frame.axes[2]
@@ -90,6 +106,10 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
             f"the region folds over its base plane: {how}."
             " Choose a smaller region, or use the four-corner patch"
         )
+    if settings.sides == "best" and not settings.symmetric:
+        seen = settings.frame, settings.plane
+        if winds(sample, *seen) or (sample.hangs_together and along_better(sample, *seen)):
+            return _wound(sample, settings)
     followed = settings.sides == "follow" or (
         settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
     )
@@ -155,10 +175,59 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
             f"the region folds over its base plane, and {error}. Choose a smaller region, or use"
             " the four-corner patch"
         ) from None
+    if settings.sides == "best" and (
+        lies_over_itself(places, sample.points, sample.noise) or along_better_than_sheet(sample)
+    ):
+        return _wound(sample, settings)
     flat = np.column_stack([places, np.zeros(len(places))])
     up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
     frame = base_frame(flat, up)
     u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
+    length, width = frame.size
+    return _mapped(sample, settings, places, (u, v), (float(length), float(width)))
+
+
+def _wound(sample: Sample, settings: CastSettings) -> Parameterization:
+    """Lay a region flat along its own length, however it winds."""
+    if not sample.hangs_together:
+        raise FitError(
+            "the region winds, and loose points do not tell how they hang together: choose a region"
+            " of a scan instead"
+        )
+    try:
+        places = sample.band.places
+    except FlatError as error:
+        raise FoldsOverError(
+            f"the region cannot be laid along its length: {error}. Choose a smaller region, or use"
+            " the four-corner patch"
+        ) from None
+    length, width = np.ptp(places, axis=0)
+    u, v = (places - places.min(axis=0)).T / ((length,), (width,))
+    made = _mapped(sample, settings, places, (u, v), (float(length), float(width)))
+    words = "" if settings.sides == "along" else "the region winds: it is laid along its length"
+    begin = FEWEST + round(turned(places, sample.points) / A_SPAN)
+    return replace(made, words=words, begin=(begin, FEWEST))
+
+
+def _mapped(
+    sample: Sample,
+    settings: CastSettings,
+    places: Floats,
+    uv: tuple[Floats, Floats],
+    size: tuple[float, float],
+) -> Parameterization:
+    """Return the parameters of points in a map, so that they advance with the length in space.
+
+    Parameters
+    ----------
+    places : (n, 2) array
+        In the map, mm.
+    uv : two (n,) arrays
+        In [0, 1], on a rectangle about them.
+    size : two float
+        Of the rectangle, mm.
+    """
+    u, v = uv
     stretch = map_stretch(sample.points, places, sample.neighbours)
     u, longer = even_out(u, u, stretch)
     if settings.sides == "follow":
@@ -166,7 +235,7 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
     else:
         v, wider = even_out(v, v, stretch)
     whole, past = _reach(settings)
-    size = (float(frame.size[0]) * longer * whole, float(frame.size[1]) * wider * whole)
+    size = size[0] * longer * whole, size[1] * wider * whole
     u, v = 0.5 + (u - 0.5) / whole, 0.5 + (v - 0.5) / whole
     return Parameterization(size, u, v, past=(past, past, past, past))
 

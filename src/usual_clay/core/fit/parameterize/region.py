@@ -11,7 +11,7 @@ import numpy as np
 
 from usual_clay.core.arrays import Floats, Place, as_places
 from usual_clay.core.errors import FitError
-from usual_clay.core.fit.parameterize.frame import FRAMES, FrameChoice, Sides
+from usual_clay.core.fit.parameterize.frame import FRAMES, SIDES, FrameChoice, Sides
 from usual_clay.core.fit.parameterize.mirror import Mirror
 from usual_clay.core.fit.solve.slide import Start
 from usual_clay.core.fit.solve.system import FixedControlPoints, Space
@@ -76,9 +76,10 @@ class CastSettings:
     frame : {"best", "outline", "bend", "axes", "locked"}
     plane : str
         The world axes of u and v, when the frame is locked to them.
-    sides : {"best", "follow", "straight"}
+    sides : {"best", "follow", "straight", "along"}
         Whether the surface's long sides follow the region's outline or the frame's rectangle, or
-        whichever of these a small trial does better with.
+        whichever of these a small trial does better with; or it is laid along the region's own
+        length, as one is by itself that winds over itself.
     knots : {"even", "adaptive", "adaptive u", "adaptive v"}
         Spread evenly, or closer where the shape needs them, in both directions or in one.
     symmetric : {"", "x", "y", "z"}
@@ -134,12 +135,16 @@ class CastSettings:
             raise FitError(f"frame must be one of {', '.join(FRAMES)}, not {self.frame!r}")
         if self.knots not in KNOT_RULES:
             raise FitError(f"knots must be {', '.join(KNOT_RULES[:-1])} or {KNOT_RULES[-1]}")
-        if self.sides not in ("best", "follow", "straight"):
-            raise FitError("sides must be best, follow or straight")
+        if self.sides not in SIDES:
+            raise FitError(f"sides must be one of {', '.join(SIDES)}, not {self.sides!r}")
         if self.symmetric not in ("", "x", "y", "z"):
             raise FitError(f"symmetric about x, y or z, not {self.symmetric!r}")
         if self.closed not in ("", "u", "v"):
             raise FitError(f"a surface closes in u or v, not {self.closed!r}")
+        if self.sides == "along" and self.symmetric:
+            raise FitError(
+                "what is laid along its length is not made symmetric: choose one of them"
+            )
         if self.closed and self.symmetric:
             raise FitError("a surface that closes is not made symmetric: choose one of them")
         self._check_held()
@@ -222,6 +227,9 @@ class Parameterization:
         Whether the points keep these parameters.
     words : str
         What the user should know of it.
+    begin : (int, int)
+        With no fewer control points a search begins: a surface of fewer lies so far off where
+        the region winds that points come to lie on the wrong turn.
     """
 
     size: tuple[float, float]
@@ -234,6 +242,12 @@ class Parameterization:
     fixed: bool = False
     past: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     words: str = ""
+    begin: tuple[int, int] = (0, 0)
+
+    @property
+    def winds(self) -> bool:
+        """Whether the region is laid along its length, since it winds."""
+        return self.begin != (0, 0)
 
     @cached_property
     def home(self) -> Floats | None:
@@ -266,6 +280,11 @@ class Parameterization:
             round_ if self.closed == "u" else open_,
             round_ if self.closed == "v" else open_,
         )
+
+    def first(self, degree: int) -> tuple[int, int]:
+        """Return the counts along u and v with which a search begins."""
+        (least_u, least_v), (u, v) = self.fewest(degree), self.begin
+        return max(least_u, u), max(least_v, v)
 
     def set_out_from(self, settings: Sizes) -> BSplineSurface:
         """Return the surface from which settings with a net set out.

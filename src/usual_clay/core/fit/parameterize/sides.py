@@ -8,8 +8,9 @@ from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from usual_clay.core.arrays import Floats
+from usual_clay.core.arrays import Floats, Ints
 from usual_clay.core.fit.parameterize.frame import (
     Frame,
     FrameChoice,
@@ -21,6 +22,7 @@ from usual_clay.core.fit.parameterize.frame import (
 )
 from usual_clay.core.fit.solve.slide import LEAST_ALONG, Start, fit_from, pulls_of, stepped
 from usual_clay.core.fit.solve.system import Space, stiffness_of
+from usual_clay.core.scan.flat_maps import FlatError
 from usual_clay.core.scan.sample import Sample
 from usual_clay.core.spline.basis import even_knots
 from usual_clay.core.spline.closest import foot_points
@@ -46,6 +48,17 @@ SHARED = (((4, 4),), ((4, 12), (7, 7), (12, 4)), ((4, 24), (10, 10), (24, 4)))
 # It is tried where the normals turn so many times as much one way as the other, so far from the
 # outline's own ways; and taken untried where they turn hardly but one way.
 ONE_WAY, PLAINLY, TURNED = 1.5, 3.0, float(np.radians(8))
+# A region lies over itself where of the nearest in its plan three of so many lie farther apart in
+# space than so many times there, and so much noise; on so much of it it winds.
+BESIDE, OVER, NOISES, WINDING = 8, 5.0, 12.0, 0.04
+# A wall is as steep: what stands there lies over nothing.
+UPRIGHT = 0.2
+# The middle of a region is looked at in so many places along it that have so much of the usual
+# count of points.
+TURNS, TELLS = 24, 0.3
+# It bends round where it is so many times as long as wide, and may be better along its length where
+# it fills no more of its rectangle, of so many fields each way.
+LONG, FILLED, FIELDS = 2.5, 0.65, 16
 
 
 @dataclass(eq=False)
@@ -84,6 +97,21 @@ def bend_better(sample: Sample) -> bool:
     return _told(sample, "bend", "best", "xy", _bend_better)
 
 
+def along_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
+    """Tell whether a region is clearly better laid along its length than seen from above."""
+    return _told(sample, "along", choice, plane, _along_better)
+
+
+def along_better_than_sheet(sample: Sample) -> bool:
+    """Tell whether a region is clearly better laid along its length than by its own map."""
+    return _told(sample, "sheet", "best", "xy", _along_better_than_sheet)
+
+
+def winds(sample: Sample, choice: FrameChoice, plane: str) -> bool:
+    """Tell whether a region lies over itself seen from above, as a screw does."""
+    return _told(sample, "winds", choice, plane, _winds)
+
+
 def _told(
     sample: Sample,
     what: str,
@@ -104,12 +132,14 @@ class _Some:
     sample: Sample
     points: Floats
     normals: Floats
+    which: Ints
 
     @classmethod
     def of(cls, sample: Sample) -> _Some:
         which, normals = sample.telling
         step = max(1, round(len(which) / POINTS))
-        return cls(sample, sample.points[which[::step]], normals[::step])
+        which = which[::step]
+        return cls(sample, sample.points[which], normals[::step], which)
 
     def straight(self, frame: Frame) -> _Flat:
         """Return the points laid on a rectangle."""
@@ -167,6 +197,14 @@ class _Flat(NamedTuple):
     size: tuple[float, float]
 
 
+def _on_map(places: Floats) -> _Flat:
+    """Return the points laid on the least rectangle of their map."""
+    flat = np.column_stack([places, np.zeros(len(places))])
+    frame = base_frame(flat, np.array([[0.0, 0.0, 1.0]]))
+    u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
+    return _Flat(u, v, (float(frame.size[0]), float(frame.size[1])))
+
+
 def _follows_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
     frame = frame_of(some.sample, choice, plane)
     flat = some.straight(frame)
@@ -189,6 +227,93 @@ def _bend_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
         return True
     turned = some.straight(frame_of(some.sample, "bend"))
     return some.better(turned, some.straight(frame), SHARED)
+
+
+def _along_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
+    plan = some.straight(frame_of(some.sample, choice, plane))
+    if _filled(plan) > FILLED or not bends_round(some.sample):
+        return False
+    return some.better(_on_map(some.sample.band.places[some.which]), plan, SHARED)
+
+
+def _along_better_than_sheet(some: _Some, _choice: FrameChoice, _plane: str) -> bool:
+    if not bends_round(some.sample):
+        return False
+    sheet, band = (
+        _on_map(each.places[some.which]) for each in (some.sample.sheet, some.sample.band)
+    )
+    return some.better(band, sheet, SHARED)
+
+
+def _filled(flat: _Flat) -> float:
+    """Return how much of its rectangle a region fills, as a share."""
+    cell = [np.clip(t * FIELDS, 0, FIELDS - 1).astype(np.intp) for t in (flat.u, flat.v)]
+    return len(np.unique(cell[0] * FIELDS + cell[1])) / FIELDS**2
+
+
+def bends_round(sample: Sample) -> bool:
+    """Tell whether a long region turns by more than half a turn along its length."""
+    if not sample.hangs_together:
+        return False
+    try:
+        places = sample.band.places
+    except FlatError:
+        return False
+    long, wide = np.ptp(places, axis=0)
+    return bool(long > LONG * wide) and turned(places, sample.points) > np.pi
+
+
+def turned(places: Floats, points: Floats) -> float:
+    """Return by how much the middle of a region turns along it, radians.
+
+    Parameters
+    ----------
+    places : (n, 2) array
+        Along the region and across it.
+    points : (n, 3) array
+    """
+    along, across = places.T
+    along = (along - along.min()) / np.ptp(along)
+    place = np.minimum(along * TURNS, TURNS - 1).astype(np.intp)
+    across = across - np.median(across)
+    # In each place a line across: its middle does not move to and fro with the choice of points.
+    sums = [np.bincount(place, w, TURNS) for w in (np.ones(len(place)), across, across**2)]
+    told = sums[0] >= TELLS * len(points) / TURNS
+    ones, first, second = (each[told] for each in sums)
+    mean, lean = (
+        np.stack([np.bincount(place, w * c, TURNS)[told] for c in points.T], axis=1)
+        for w in (1.0, across)
+    )
+    det = np.maximum(ones * second - first**2, 1e-300)
+    way = np.diff((second[:, None] * mean - first[:, None] * lean) / det[:, None], axis=0)
+    way /= np.maximum(np.linalg.norm(way, axis=1), 1e-300)[:, None]
+    return float(np.arccos(np.clip(np.einsum("nk,nk->n", way[1:], way[:-1]), -1.0, 1.0)).sum())
+
+
+def _winds(some: _Some, choice: FrameChoice, plane: str) -> bool:
+    frame = frame_of(some.sample, choice, plane)
+    flat = some.normals @ frame.axes[2] > UPRIGHT
+    local = frame.local(some.points[flat])
+    return lies_over_itself(local[:, :2], local, some.sample.noise)
+
+
+def lies_over_itself(places: Floats, points: Floats, noise: float) -> bool:
+    """Tell whether a plan shows what is far apart in space at one place.
+
+    Parameters
+    ----------
+    places : (n, 2) array
+        The points in the plan, mm.
+    points : (n, 3) array
+    noise : float
+        Of the points, mm.
+    """
+    if len(points) <= BESIDE:
+        return False
+    apart, beside = cKDTree(places).query(places, BESIDE + 1)
+    gap = np.linalg.norm(points[beside[:, 1:]] - points[:, None], axis=2)
+    far = gap > OVER * apart[:, -1:] + NOISES * noise
+    return bool(np.mean(far.sum(axis=1) >= 3) > WINDING)
 
 
 def _fitted(

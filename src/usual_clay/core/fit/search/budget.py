@@ -13,8 +13,9 @@ from usual_clay.core.arrays import Bools
 from usual_clay.core.check.deviation import Report, Tolerance, judge, percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.cast import BELIEVED, Cast, cast, surface_of, with_images
+from usual_clay.core.fit.parameterize.lay import parameterize
 from usual_clay.core.fit.parameterize.region import CastSettings, Sizes, with_knots_of
-from usual_clay.core.fit.parameterize.sides import bend_better, follows_better
+from usual_clay.core.fit.parameterize.sides import bend_better, bends_round, follows_better
 from usual_clay.core.fit.search.candidates import Candidate, candidate_of
 from usual_clay.core.fit.search.degrees import leanest
 from usual_clay.core.fit.search.knot_search import CAUTION
@@ -141,8 +142,10 @@ def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> Cas
     met = made.report.met and not made.pinched
     if met and not (settings.degree + 1) ** 2 < count <= SMALL:
         return None
-    if any(runs_round(made.made.surface, 0.0)):
+    if any(runs_round(made.made.surface, 0.0)) or parameterize(sample, settings).winds:
         return None
+    if made.pinched and bends_round(sample):
+        return replace(settings, sides="along")
     follows = follows_better(sample, settings.frame, settings.plane)
     if not follows and settings.frame == "best" and bend_better(sample):
         return replace(settings, frame="outline")

@@ -42,6 +42,7 @@ class Trials:
         least = fewest_of(settings.degree)
         self.base: Parameterization = parameterize(sample, settings.sized(least, least))
         self.fewest = self.base.fewest(settings.degree)
+        self.first = self.base.first(settings.degree)
         self.stiffness = stiffness_of(settings.smoothness, self.base.size)
         self.seen: dict[tuple[int, int], Candidate] = {}
         self.made: dict[tuple[int, int], BSplineSurface] = {}
@@ -101,7 +102,7 @@ class Trials:
 def grow(trials: Trials, limit: int) -> tuple[int, int]:
     tolerance = trials.tolerance
     floor = tolerance.noise_floor(trials.sample.noise)
-    nu, nv = trials.fewest
+    nu, nv = trials.first
     error = trials.deviation(nu, nv)
     idle = 0
     while error > tolerance.deviation:
@@ -133,7 +134,7 @@ def grow(trials: Trials, limit: int) -> tuple[int, int]:
 
 def _even_count(trials: Trials, name: str, limit: int) -> int:
     """Return how many even control points one direction takes, with many in the other."""
-    count = trials.fewest[0 if name == "nu" else 1]
+    count = trials.first[0 if name == "nu" else 1]
     rich = min(limit, 4 * count)
     last = np.inf
     while count < limit:
@@ -218,8 +219,8 @@ def knot_search(trials: Trials, limit: int) -> KnotSearch:
     total = int(len(trials.laid(0, 0).points) / LEAST_POINTS)
     # Even in one direction: as many there as it takes, found before.
     counts = [
-        fewest if settings.is_adaptive(direction) else _even_count(trials, name, limit)
-        for direction, name, fewest in zip("uv", ("nu", "nv"), trials.fewest, strict=True)
+        first if settings.is_adaptive(direction) else _even_count(trials, name, limit)
+        for direction, name, first in zip("uv", ("nu", "nv"), trials.first, strict=True)
     ]
     space = base.start_space(settings.sized(counts[0], counts[1]))
     ends = [
