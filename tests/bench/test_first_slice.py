@@ -21,14 +21,14 @@ from usual_clay.files.mesh_file import read_mesh
 from usual_clay.job.items import Region, Scan, Surface
 
 
-def take_frame(card, name: str) -> None:
-    """Choose from the frames by keys, as from any box."""
-    card.frame.setFocus()
-    while card.frame.currentText() != name:
-        before = card.frame.currentIndex()
-        wanted = card.frame.findText(name)
-        QTest.keyClick(card.frame, Qt.Key.Key_Down if wanted > before else Qt.Key.Key_Up)
-        assert card.frame.currentIndex() != before
+def take(box, name: str) -> None:
+    """Choose from a box by keys."""
+    box.setFocus()
+    while box.currentText() != name:
+        before = box.currentIndex()
+        wanted = box.findText(name)
+        QTest.keyClick(box, Qt.Key.Key_Down if wanted > before else Qt.Key.Key_Up)
+        assert box.currentIndex() != before
 
 
 def test_from_scan_to_step(hands: Hands, scan_file: Path, tmp_path: Path) -> None:
@@ -164,10 +164,10 @@ def hands_on(window):
 
 def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
     card, session = with_demo.window.cards.card, with_demo.session
-    take_frame(card, "axes")
+    take(card.frame, "axes")
     with_demo.wait()
     corner = session.choice.surface().geometry.points[0, 0]
-    take_frame(card, "locked")
+    take(card.frame, "locked")
     with_demo.wait()
     assert card.plane.isVisible()
     card.plane.setCurrentText("yx")
@@ -177,6 +177,15 @@ def test_frame_choices_turn_the_surface(with_demo: Hands) -> None:
     assert turned.recipe is not None
     assert (turned.recipe.settings.frame, turned.recipe.settings.plane) == ("locked", "yx")
     assert np.linalg.norm(turned.geometry.points[0, 0] - corner) > 1
+    # Along its own length it is not symmetric, nor the other way round.
+    take(card.sides, "along")
+    with_demo.wait()
+    assert session.choice.surface().recipe.settings.sides == "along"
+    assert session.choice.surface().geometry is not turned.geometry
+    card.symmetric.chosen.emit("y")
+    with_demo.wait()
+    settings = session.choice.surface().recipe.settings
+    assert (settings.sides, settings.symmetric) == ("best", "y")
     assert not with_demo.session.trouble
 
 

@@ -135,20 +135,24 @@ class CastCard(Card):
             0, 100, 1, " %", "How far the surface runs past its region, half at each end", "Reach"
         )
         self.reach.changed.connect(lambda value: self._set("reach", reach=value / 100))
-        self.frame = combo("The rectangle from which it starts")
-        for name, tip in FRAMES:
-            self.frame.addItem(name)
-            self.frame.setItemData(self.frame.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
-        self.frame.textActivated.connect(lambda name: self._set("frame", frame=name))
+        self.frame = self._ways("The rectangle from which it starts", FRAMES, "frame")
         self.plane = QComboBox()
         self.plane.addItems(PLANES)
         self.plane.setToolTip("World axes of u and v")
         self.plane.setAccessibleName("World axes of u and v")
         self.plane.currentTextChanged.connect(lambda name: self._set("frame", plane=name))
-        self.sides = Choice(SIDES)
-        self.sides.chosen.connect(lambda name: self._set("sides", sides=name))
+        self.sides = self._ways("What the long sides follow", SIDES, "sides")
         self.knots = Choice(KNOTS)
         self.knots.chosen.connect(lambda word: self._set("knots", knots=RULES[word]))
+
+    def _ways(self, what: str, ways: tuple[tuple[str, str], ...], name: str) -> QComboBox:
+        """Return a list of ways to set one thing, each with what it does."""
+        made = combo(what)
+        for way, tip in ways:
+            made.addItem(way)
+            made.setItemData(made.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
+        made.textActivated.connect(lambda way: self._set(name, **{name: way}))
+        return made
 
     def _add_conditions(self) -> None:
         """Make what the page "hold" sets."""
@@ -398,7 +402,7 @@ class CastCard(Card):
         self.plane.setCurrentText(settings.plane)
         self.reach.set_value(round(settings.reach * 100))
         self.frame.setCurrentText(settings.frame)
-        self.sides.set_value(settings.sides)
+        self.sides.setCurrentText(settings.sides)
         self.degrees.set_value("best" if settings.any_degree else "this")
         self.closed.set_value(settings.closed or "no")
         self.plane.setVisible(settings.frame == "locked")
