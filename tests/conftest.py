@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import tempfile
 from pathlib import Path
@@ -19,6 +20,12 @@ from usual_clay.demo.make import demo_job_file, demo_scan_file
 from usual_clay.files.job_file import read_job, write_job
 from usual_clay.files.mesh_file import read_mesh
 from usual_clay.job.job import Job
+
+
+def pytest_collection_finish() -> None:
+    """Leave what all that was imported is made of out of what is looked through for garbage."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.fixture(scope="session")
