@@ -44,7 +44,7 @@ class Hands:
     def wait(self, until: Callable[[], bool] | None = None, seconds: float = 60) -> None:
         """Let the window work until a condition holds, or until all is quiet."""
         end = time.monotonic() + seconds
-        window, quiet = self.window, 0
+        stage, quiet = self.window.stage, 0
         while time.monotonic() < end:
             QApplication.processEvents()
             # Outside of an event loop what is to be deleted later would stay for ever.
@@ -55,11 +55,11 @@ class Hands:
             else:
                 quiet = 0 if self.session.work.is_busy() else quiet + 1
                 # Nobody looks meanwhile, and the renderer is software; painting may begin work.
-                window.setUpdatesEnabled(quiet > 2)
+                stage.setUpdatesEnabled(quiet > 2)
                 if quiet > 8:
                     return
             time.sleep(0.005)
-        window.setUpdatesEnabled(True)
+        stage.setUpdatesEnabled(True)
         raise TimeoutError("the window did not come to rest")
 
     def place(self, lure_point: Sequence[float], pane: Pane | None = None) -> QPoint:

@@ -10,6 +10,7 @@ from usual_clay.core.arrays import Floats
 from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.frame import (
+    Frame,
     base_frame,
     even_out,
     follow_sides,
@@ -28,6 +29,7 @@ from usual_clay.core.fit.parameterize.sides import (
     along_better,
     along_better_than_sheet,
     bend_better,
+    bends_round,
     follows_better,
     frame_of,
     lies_over_itself,
@@ -80,9 +82,8 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         return _laid_along(sample, settings)
     if settings.sides == "along":
         return _wound(sample, settings)
-    telling, normals = sample.telling
     frame = frame_of(sample, settings.frame, settings.plane)
-    up = normals @ frame.axes[2]
+    up = sample.telling[1] @ frame.axes[2]
     away = float(np.mean(up < 0))
     # A tube that widens faces its base all round, and is no less of a tube.
     steep = float(np.median(up)) < STEEP
@@ -110,6 +111,12 @@ def parameterize(sample: Sample, settings: CastSettings) -> Parameterization:
         seen = settings.frame, settings.plane
         if winds(sample, *seen) or (sample.hangs_together and along_better(sample, *seen)):
             return _wound(sample, settings)
+    return _seen_from_above(sample, settings, frame)
+
+
+def _seen_from_above(sample: Sample, settings: CastSettings, frame: Frame) -> Parameterization:
+    """Lay a region flat on its base rectangle, between its sides where those are followed."""
+    telling, normals = sample.telling
     followed = settings.sides == "follow" or (
         settings.sides == "best" and follows_better(sample, settings.frame, settings.plane)
     )
@@ -171,6 +178,8 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
     try:
         places = sample.sheet.places
     except FlatError as error:
+        if settings.sides == "best" and bends_round(sample):
+            return _wound(sample, settings)
         raise FoldsOverError(
             f"the region folds over its base plane, and {error}. Choose a smaller region, or use"
             " the four-corner patch"

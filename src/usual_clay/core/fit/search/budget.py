@@ -142,7 +142,10 @@ def _laid_otherwise(sample: Sample, settings: CastSettings, made: Search) -> Cas
     met = made.report.met and not made.pinched
     if met and not (settings.degree + 1) ** 2 < count <= SMALL:
         return None
-    if any(runs_round(made.made.surface, 0.0)) or parameterize(sample, settings).winds:
+    if any(runs_round(made.made.surface, 0.0)):
+        return None
+    laid = settings.sized(made.settings.nu, made.settings.nv)
+    if parameterize(sample.part(SEARCH_POINTS), laid).winds:
         return None
     if made.pinched and bends_round(sample):
         return replace(settings, sides="along")

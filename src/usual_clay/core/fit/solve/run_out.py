@@ -6,6 +6,7 @@ from bisect import bisect_right
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from usual_clay.core.arrays import Bools, Floats
 from usual_clay.core.check.deviation import percent
@@ -32,6 +33,9 @@ TURN = float(np.radians(35))
 PINCHED = float(np.radians(50))
 # A step on the way out is no longer or shorter than the last one within by this factor.
 UNEVEN = 3.0
+# What it runs out by comes back where it is so much nearer to a part so far in than to its edge.
+# A corner alone may.
+COMES_BACK, FAR_IN, CORNER = 0.5, 0.25, 0.1
 # Each time it would fold, a side is shortened by this; at last it is left where it was.
 SHORTER, TRIES = 0.6, 6
 
@@ -68,7 +72,7 @@ def run_out(
     The end knots move outward. Of the splines that differ among the points by no more than a
     small part of what those are off, it is the one whose second derivative past the old ends is
     least: it bends on less and less, and its parameter lines keep their speed. Where it would
-    fold over, turn sharply, or crowd, that side is shortened.
+    fold over, turn sharply, crowd, or run into itself, that side is shortened.
 
     Parameters
     ----------
@@ -197,6 +201,25 @@ def _restless(made: RunOut, allowed: float) -> Bools:
             out = steps[outside[end][1:] if end == 1 else outside[end][:-1]] / last
             uneven = max(float(out.max(initial=1.0)), 1 / float(out.min(initial=1.0)))
             bad[2 * k + end] = sharp > allowed or uneven > UNEVEN
+    return bad | _runs_into_itself(grid, past)
+
+
+def _runs_into_itself(grid: Floats, past: Floats) -> Bools:
+    """Tell past which of its four sides a surface comes back to where it was fitted."""
+    at, bad = np.linspace(0, 1, GRID), np.zeros(4, dtype=bool)
+    old = [at * (1 + low + high) - low for low, high in (past[:2], past[2:])]
+    within = [np.flatnonzero((t >= 0) & (t <= 1)) for t in old]
+    fitted = cKDTree(grid[np.ix_(*within)].reshape(-1, 3))
+    for k in range(2):
+        beside = grid.take(within[1 - k], axis=1 - k).swapaxes(0, k)
+        for end, out in enumerate((old[k] < 0, old[k] > 1)):
+            away = np.linalg.norm(beside[out] - beside[within[k][-end]], axis=2)
+            near, which = fitted.query(beside[out])
+            row = np.unravel_index(which, (len(within[0]), len(within[1])))[k]
+            # Lines that run aslant to their edge lie near it.
+            far = np.abs(row - (len(within[k]) - 1) * end) > FAR_IN * len(within[k])
+            back = (far & (near < COMES_BACK * away)).any(axis=0)
+            bad[2 * k + end] = back.mean() > CORNER
     return bad
 
 
@@ -212,6 +235,6 @@ def words_of(wanted: Floats, got: Floats) -> str:
     asked = percent(float(wanted.max()))
     got_words = ", ".join(f"{border} {by}" for border, by in short.items())
     return (
-        f"the reach is shortened where it would turn sharply or fold: {got_words} of the length"
-        f" there, not {asked}"
+        f"the reach is shortened where it would turn sharply, fold or run into itself: {got_words}"
+        f" of the length there, not {asked}"
     )
