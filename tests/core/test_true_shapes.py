@@ -18,6 +18,8 @@ from usual_clay.core.fit.curve.sequence import PointSequence
 from usual_clay.core.fit.parameterize.lay import parameterize
 from usual_clay.core.fit.parameterize.region import CastSettings
 from usual_clay.core.fit.search.budget import Search, to_tolerance
+from usual_clay.core.fit.solve.run_out import run_out
+from usual_clay.core.fit.solve.system import Space, fit_control_points
 from usual_clay.core.scan.mesh import TriangleMesh
 from usual_clay.core.scan.sample import Sample, sample_of_points
 from usual_clay.core.spline.basis import clamped, even_knots
@@ -167,6 +169,23 @@ def test_the_reach_adds_no_knots_and_leaves_the_region_as_it_is() -> None:
     assert 1.2 < sizes[1] / sizes[0] < 1.6
 
 
+def test_a_surface_that_runs_out_does_not_run_into_itself() -> None:
+    """A pipe that is half open runs out as it is to, one that all but closes as far as it may."""
+    u, v = np.random.default_rng(0).random((2, 4000))
+    space, wanted = Space(even_knots(14, 3), even_knots(4, 3), 3, 3), np.full(4, 0.15)
+    for share in (0.5, 0.96):
+        turn = 2 * np.pi * share
+        around = turn * (u - 0.5)
+        places = np.stack([20 * np.cos(around), 20 * np.sin(around), 30 * v], axis=1)
+        net = fit_control_points(space, u, v, places, None, 1e-9, (20 * turn, 30.0))
+        made = run_out(BSplineSurface(space.knots_u, space.knots_v, net), wanted, (u, v), 0.01)
+        assert made.past[2:] == pytest.approx(0.15)
+        if share == 0.5:
+            assert made.past[:2] == pytest.approx(0.15)
+        else:
+            assert 0 < made.past[:2].max() * 20 * turn < 2 * 20 * np.sin(np.pi * (1 - share))
+
+
 def test_a_tolerance_below_the_noise_stops_lean_at_it() -> None:
     shape = BY_NAME["panel"]
     for knots in ("even", "adaptive"):
@@ -287,8 +306,6 @@ def _flight(u: np.ndarray, v: np.ndarray) -> np.ndarray:
 def test_feet_without_a_start_are_the_nearest_of_all(
     place: object, knots_u: Floats, count: int
 ) -> None:
-    from usual_clay.core.fit.solve.system import Space, fit_control_points
-
     random = np.random.default_rng(0)
     u, v = random.random((2, 20_000))
     space = Space(knots_u, even_knots(count, 3), 3, 3)

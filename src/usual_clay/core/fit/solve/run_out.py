@@ -35,7 +35,7 @@ PINCHED = float(np.radians(50))
 UNEVEN = 3.0
 # What it runs out by comes back where it is so much nearer to a part so far in than to its edge.
 # A corner alone may.
-COMES_BACK, FAR_IN, CORNER = 0.5, 0.25, 0.1
+COMES_BACK, FAR_IN, CORNER = 0.25, 0.25, 0.1
 # Each time it would fold, a side is shortened by this; at last it is left where it was.
 SHORTER, TRIES = 0.6, 6
 
