@@ -32,7 +32,6 @@ from usual_clay.core.fit.parameterize.sides import (
     bends_round,
     follows_better,
     frame_of,
-    lies_over_itself,
     turned,
     winds,
 )
@@ -184,9 +183,7 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
             f"the region folds over its base plane, and {error}. Choose a smaller region, or use"
             " the four-corner patch"
         ) from None
-    if settings.sides == "best" and (
-        lies_over_itself(places, sample.points, sample.noise) or along_better_than_sheet(sample)
-    ):
+    if settings.sides == "best" and along_better_than_sheet(sample):
         return _wound(sample, settings)
     flat = np.column_stack([places, np.zeros(len(places))])
     up = np.tile([0.0, 0.0, 1.0], (len(places), 1))

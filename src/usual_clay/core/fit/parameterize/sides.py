@@ -103,7 +103,8 @@ def along_better(sample: Sample, choice: FrameChoice, plane: str) -> bool:
 
 
 def along_better_than_sheet(sample: Sample) -> bool:
-    """Tell whether a region is clearly better laid along its length than by its own map."""
+    """Tell whether a region is clearly better laid along its length than by its own map, or
+    cannot but be, since that lies over itself."""
     return _told(sample, "sheet", "best", "xy", _along_better_than_sheet)
 
 
@@ -237,12 +238,13 @@ def _along_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
 
 
 def _along_better_than_sheet(some: _Some, _choice: FrameChoice, _plane: str) -> bool:
+    sheet = some.sample.sheet.places[some.which]
+    if _lies_over_itself(sheet, some.points, some.sample.noise):
+        return True
     if not bends_round(some.sample):
         return False
-    sheet, band = (
-        _on_map(each.places[some.which]) for each in (some.sample.sheet, some.sample.band)
-    )
-    return some.better(band, sheet, SHARED)
+    band = some.sample.band.places[some.which]
+    return some.better(_on_map(band), _on_map(sheet), SHARED)
 
 
 def _filled(flat: _Flat) -> float:
@@ -294,10 +296,10 @@ def _winds(some: _Some, choice: FrameChoice, plane: str) -> bool:
     frame = frame_of(some.sample, choice, plane)
     flat = some.normals @ frame.axes[2] > UPRIGHT
     local = frame.local(some.points[flat])
-    return lies_over_itself(local[:, :2], local, some.sample.noise)
+    return _lies_over_itself(local[:, :2], local, some.sample.noise)
 
 
-def lies_over_itself(places: Floats, points: Floats, noise: float) -> bool:
+def _lies_over_itself(places: Floats, points: Floats, noise: float) -> bool:
     """Tell whether a plan shows what is far apart in space at one place.
 
     Parameters
