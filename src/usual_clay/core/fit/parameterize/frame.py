@@ -96,6 +96,26 @@ def base_frame(
     return Frame(low @ axes[:2] + height * axes[2], axes, size)
 
 
+def on_rectangle(places: Floats) -> tuple[Floats, Floats, tuple[float, float]]:
+    """Return where the places of a map lie on the least rectangle about them.
+
+    Parameters
+    ----------
+    places : (n, 2) array
+
+    Returns
+    -------
+    u, v : (n,) arrays
+        In [0, 1].
+    size : (float, float)
+        Of the rectangle, mm.
+    """
+    flat = np.column_stack([places, np.zeros(len(places))])
+    frame = base_frame(flat, np.array([[0.0, 0.0, 1.0]]))
+    u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
+    return u, v, (float(frame.size[0]), float(frame.size[1]))
+
+
 def _flattest(points: Floats) -> Floats:
     centred = points - points.mean(axis=0)
     return np.linalg.eigh(centred.T @ centred)[1][:, 0]

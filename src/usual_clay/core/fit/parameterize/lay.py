@@ -11,10 +11,10 @@ from usual_clay.core.check.deviation import percent
 from usual_clay.core.errors import FitError
 from usual_clay.core.fit.parameterize.frame import (
     Frame,
-    base_frame,
     even_out,
     follow_sides,
     map_stretch,
+    on_rectangle,
     slope_stretch,
 )
 from usual_clay.core.fit.parameterize.mirror import settle_mirror
@@ -185,12 +185,8 @@ def _unrolled(sample: Sample, settings: CastSettings) -> Parameterization:
         ) from None
     if settings.sides == "best" and along_better_than_sheet(sample):
         return _wound(sample, settings)
-    flat = np.column_stack([places, np.zeros(len(places))])
-    up = np.tile([0.0, 0.0, 1.0], (len(places), 1))
-    frame = base_frame(flat, up)
-    u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
-    length, width = frame.size
-    return _mapped(sample, settings, places, (u, v), (float(length), float(width)))
+    u, v, size = on_rectangle(places)
+    return _mapped(sample, settings, places, (u, v), size)
 
 
 def _wound(sample: Sample, settings: CastSettings) -> Parameterization:

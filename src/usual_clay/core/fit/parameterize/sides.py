@@ -18,6 +18,7 @@ from usual_clay.core.fit.parameterize.frame import (
     bend_of,
     even_out,
     follow_sides,
+    on_rectangle,
     slope_stretch,
 )
 from usual_clay.core.fit.solve.slide import LEAST_ALONG, Start, fit_from, pulls_of, stepped
@@ -198,14 +199,6 @@ class _Flat(NamedTuple):
     size: tuple[float, float]
 
 
-def _on_map(places: Floats) -> _Flat:
-    """Return the points laid on the least rectangle of their map."""
-    flat = np.column_stack([places, np.zeros(len(places))])
-    frame = base_frame(flat, np.array([[0.0, 0.0, 1.0]]))
-    u, v = np.clip((frame.local(flat)[:, :2] / frame.size).T, 0.0, 1.0)
-    return _Flat(u, v, (float(frame.size[0]), float(frame.size[1])))
-
-
 def _follows_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
     frame = frame_of(some.sample, choice, plane)
     flat = some.straight(frame)
@@ -234,7 +227,8 @@ def _along_better(some: _Some, choice: FrameChoice, plane: str) -> bool:
     plan = some.straight(frame_of(some.sample, choice, plane))
     if _filled(plan) > FILLED or not bends_round(some.sample):
         return False
-    return some.better(_on_map(some.sample.band.places[some.which]), plan, SHARED)
+    band = some.sample.band.places[some.which]
+    return some.better(_Flat(*on_rectangle(band)), plan, SHARED)
 
 
 def _along_better_than_sheet(some: _Some, _choice: FrameChoice, _plane: str) -> bool:
@@ -244,7 +238,7 @@ def _along_better_than_sheet(some: _Some, _choice: FrameChoice, _plane: str) -> 
     if not bends_round(some.sample):
         return False
     band = some.sample.band.places[some.which]
-    return some.better(_on_map(band), _on_map(sheet), SHARED)
+    return some.better(_Flat(*on_rectangle(band)), _Flat(*on_rectangle(sheet)), SHARED)
 
 
 def _filled(flat: _Flat) -> float:
